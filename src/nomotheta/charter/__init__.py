@@ -1,0 +1,37 @@
+"""Charters: the model of what may be declared, TOML read with positions, and lint. No data, no database."""
+
+from nomotheta.charter.checks import Check, value_of
+from nomotheta.charter.lint import Compiled, in_order, lint
+from nomotheta.charter.model import (
+    FROM_PLACE,
+    SYSTEM_COLUMNS,
+    Charter,
+    Column,
+    Delivery,
+    Layout,
+    Settings,
+    Tell,
+    Tolerance,
+)
+from nomotheta.charter.read import Problem, Read, read_charter, read_settings
+
+__all__ = [
+    "FROM_PLACE",
+    "SYSTEM_COLUMNS",
+    "Charter",
+    "Check",
+    "Column",
+    "Compiled",
+    "Delivery",
+    "Layout",
+    "Problem",
+    "Read",
+    "Settings",
+    "Tell",
+    "Tolerance",
+    "in_order",
+    "lint",
+    "read_charter",
+    "read_settings",
+    "value_of",
+]

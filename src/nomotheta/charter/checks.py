@@ -1,0 +1,245 @@
+"""A charter's declarations turned into checks: each a condition tree, a key, a reference or a query.
+
+Everything is held against the kinds here, so what reads data later meets no declaration that cannot be meant.
+"""
+
+from __future__ import annotations
+
+import datetime
+import re
+import uuid
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from decimal import Decimal, InvalidOperation
+from typing import Any, Literal
+
+from nomotheta.charter.model import NONE, Charter, ColumnCheck, Otherwise, Tolerance
+from nomotheta.charter.positions import Path
+from nomotheta.charter.read import Problem, Read
+from nomotheta.conditions import ConditionError, Kind, Node, PatternError, build, check, parse_pattern
+from nomotheta.errors import did_you_mean
+
+Sort = Literal[
+    "kind", "text_length", "blank", "between", "among", "pattern", "key", "reference", "each", "whole", "offenders"
+]
+
+
+@dataclass(frozen=True, slots=True)
+class Check:
+    """One thing that is judged. `node` is its condition, for the sorts that have one; `path` is its key in the file."""
+
+    name: str
+    sort: Sort
+    columns: tuple[str, ...]
+    otherwise: Otherwise
+    path: Path = ()
+    tolerate: Tolerance = NONE
+    node: Node | None = None
+    because: str = ""
+    over: Literal["load", "table"] | None = None
+    listed_in: tuple[str, tuple[str, ...]] | None = None
+    query: str = ""
+
+    @property
+    def on_rows(self) -> bool:
+        """Whether it is a condition that each row meets or not."""
+        return self.node is not None and self.sort != "whole"
+
+
+@dataclass(slots=True)
+class _Reader:
+    read: Read
+    problems: list[Problem] = field(default_factory=list)
+
+    def complain(self, path: Path, what: str, mend: str = "", excerpt: str = "") -> None:
+        self.problems.append(self.read.source.problem(path, what, mend, excerpt))
+
+    def condition(self, path: Path, text: str, kinds: Mapping[str, Kind], mode: str) -> Node | None:
+        try:
+            return check(text, kinds, mode)
+        except ConditionError as error:
+            line = self.read.source.position(path).line + self._line_within(path, text, error.start)
+            excerpt = error.pointed(text)
+            self.problems.append(Problem(self.read.source.file, line, error.what, error.hint, excerpt))
+        return None
+
+    def _line_within(self, path: Path, text: str, at: int) -> int:
+        """How many lines below its key a place in a multi-line text stands."""
+        start = self.read.source.position(path).value
+        opened_on_next = self.read.source.text[start + 3 : start + 4] == "\n"
+        return text.count("\n", 0, at) + opened_on_next if "\n" in text.strip() else 0
+
+
+def charter_checks(read: Read) -> tuple[list[Check], list[Problem]]:
+    """All checks of a charter, in the order in which they are reported, and what is wrong with its declarations."""
+    reader = _Reader(read)
+    charter = read.charter
+    found: list[Check] = []
+    for name, kind in charter.kinds().items():
+        found += _column(reader, charter, name, kind)
+    found += _keys(reader, charter)
+    found += _references(reader, charter)
+    found += _rules(reader, charter)
+    return found, reader.problems
+
+
+def slice_node(read: Read) -> tuple[Node | None, list[Problem]]:
+    """The condition of `load.slice`, where one is declared."""
+    reader = _Reader(read)
+    text = read.charter.load.slice
+    if text is None:
+        return None, []
+    return reader.condition(("load", "slice"), text, read.charter.kinds(), "each"), reader.problems
+
+
+def _column(reader: _Reader, charter: Charter, name: str, kind: Kind) -> Iterator[Check]:
+    column = charter.columns[name]
+    base: Path = ("columns", name)
+
+    def made(sort: Sort, node: Node, told: str, of: ColumnCheck) -> Check:
+        return Check(f"{name} {told}", sort, (name,), of.otherwise, (*base, sort), of.tolerate, node)
+
+    yield Check(f"{name} is {kind}", "kind", (name,), "reject", base)
+    if kind.name == "text" and kind.size is not None:
+        told = f"{name} has at most {kind.size} characters"
+        yield Check(told, "text_length", (name,), "reject", base, node=build.at_most(name, kind))
+    if column.blank.value == "never":
+        yield made("blank", build.not_blank(name, kind), "is never blank", column.blank)
+    if column.between:
+        bounds = [None if raw == "" else raw for raw in column.between.values]
+        low, high = _values(reader, (*base, "between"), kind, bounds) or (None, None)
+        if low is not None or high is not None:
+            sides = [f"at least {low}"] * (low is not None) + [f"at most {high}"] * (high is not None)
+            told = f"between {low} and {high}" if len(sides) == 2 else sides[0]
+            yield made("between", build.between(name, kind, low, high), f"is {told}", column.between)
+        if kind.name in {"boolean", "uuid", "binary"} or bounds == [None, None]:
+            reader.complain((*base, "between"), f"{kind} has no order" if bounds != [None, None] else "no bound is given")
+    if column.among:
+        values = _values(reader, (*base, "among"), kind, column.among.values)
+        if values:
+            shown = ", ".join(str(value) for value in values[:6]) + (", …" if len(values) > 6 else "")
+            yield made("among", build.among(name, kind, values), f"is one of {shown}", column.among)
+    if column.pattern:
+        yield from _pattern(reader, base, kind, column.pattern.value, made, column.pattern)
+
+
+def _pattern(
+    reader: _Reader, base: Path, kind: Kind, text: str, made: Callable[..., Check], of: ColumnCheck
+) -> Iterator[Check]:
+    path = (*base, "pattern")
+    if kind.name != "text":
+        reader.complain(path, f"a pattern needs a text, but {base[-1]} is {kind}", "use 'between' or 'among'")
+        return
+    try:
+        part = parse_pattern(text)
+    except PatternError as error:
+        reader.complain(path, f"this pattern {error}", excerpt=f"{text}\n{' ' * error.position}^")
+        return
+    yield made("pattern", build.matches(str(base[-1]), part), f"matches {text}", of)
+
+
+def _keys(reader: _Reader, charter: Charter) -> Iterator[Check]:
+    for at, key in enumerate(charter.keys):
+        path: Path = ("keys", at, "columns")
+        if _known(reader, path, key.columns, charter):
+            name = f"key ({', '.join(key.columns)}) never repeats"
+            yield Check(name, "key", tuple(key.columns), key.otherwise, path, key.tolerate)
+
+
+def _references(reader: _Reader, charter: Charter) -> Iterator[Check]:
+    for at, reference in enumerate(charter.references):
+        path: Path = ("references", at, "columns")
+        if _known(reader, path, reference.columns, charter):
+            name = f"{', '.join(reference.columns)} is listed in {reference.listed_in}"
+            listed = (reference.table, tuple(reference.listed))
+            columns = tuple(reference.columns)
+            yield Check(name, "reference", columns, reference.otherwise, path, reference.tolerate, listed_in=listed)
+
+
+def _rules(reader: _Reader, charter: Charter) -> Iterator[Check]:
+    kinds = charter.kinds()
+    names: dict[str, int] = {}
+    for at, rule in enumerate(charter.rules):
+        base: Path = ("rules", at)
+        if rule.name in names:
+            first = reader.read.source.position(("rules", names[rule.name], "name")).line
+            reader.complain((*base, "name"), f"the rule '{rule.name}' is declared twice, first in line {first}")
+        names.setdefault(rule.name, at)
+        if rule.over == "load" and not charter.load_column() and charter.load.how != "overwrite":
+            mend = 'add a column with from = "@load.id"'
+            reader.complain((*base, "over"), "the rows of one load cannot be told apart in this table", mend)
+        sort: Literal["each", "whole", "offenders"] = "each" if rule.each else "whole" if rule.whole else "offenders"
+        text = str(getattr(rule, sort))
+        node = None
+        if sort == "offenders":
+            if not re.match(r"\s*(select|with)\b", text, re.I) or ";" in text:
+                reader.complain((*base, sort), "offenders is one SELECT, without a semicolon")
+                continue
+        else:
+            node = reader.condition((*base, sort), text, kinds, sort)
+            if node is None:
+                continue
+        columns = tuple(node.columns()) if node else ()
+        yield Check(
+            rule.name, sort, columns, rule.otherwise, (*base, sort), rule.tolerate, node, rule.because, rule.over,
+            query=text if sort == "offenders" else "",
+        )  # fmt: skip
+
+
+def _known(reader: _Reader, path: Path, names: Sequence[str], charter: Charter) -> bool:
+    unknown = [name for name in names if name not in charter.columns]
+    for name in unknown:
+        hint = did_you_mean(name, charter.columns, "columns: " + ", ".join(charter.columns))
+        reader.complain(path, f"no column '{name}'", hint)
+    return not unknown
+
+
+def _values(reader: _Reader, path: Path, kind: Kind, raw: Sequence[Any]) -> list[Any] | None:
+    """TOML values as values of `kind`; None, and a complaint, where one does not fit."""
+    try:
+        return [None if value is None else value_of(kind, value) for value in raw]
+    except (ValueError, InvalidOperation) as error:
+        reader.complain(path, str(error) if isinstance(error, ValueError) else f"a value does not fit {kind}")
+    return None
+
+
+def value_of(kind: Kind, raw: Any) -> Any:
+    """A TOML value as a value of `kind`.
+
+    Raises:
+        ValueError: it does not fit.
+    """
+    wrong = ValueError(f"{raw!r} does not fit {kind}")
+    number = isinstance(raw, int | float) and not isinstance(raw, bool)
+    if kind.name == "text" and isinstance(raw, str):
+        return raw
+    if kind.name == "boolean" and isinstance(raw, bool):
+        return raw
+    if kind.name == "integer" and number and raw == int(raw):
+        return int(raw)
+    if kind.name == "real" and number:
+        return float(raw)
+    if kind.name == "decimal" and (number or isinstance(raw, str)):
+        value = Decimal(str(raw))
+        if value != round(value, kind.scale):
+            raise ValueError(f"{raw!r} has more than the {kind.scale} decimal places of {kind}")
+        return value
+    if kind.name in {"date", "time", "timestamp", "timestamptz", "uuid"}:
+        return _moment(kind, raw, wrong)
+    raise wrong
+
+
+def _moment(kind: Kind, raw: Any, wrong: ValueError) -> Any:
+    types: dict[str, Any] = {
+        "date": datetime.date, "time": datetime.time, "timestamp": datetime.datetime,
+        "timestamptz": datetime.datetime, "uuid": uuid.UUID,
+    }  # fmt: skip
+    wanted = types[kind.name]
+    if type(raw) is wanted:
+        return raw
+    if not isinstance(raw, str):
+        raise wrong
+    try:
+        return uuid.UUID(raw) if kind.name == "uuid" else wanted.fromisoformat(raw)
+    except ValueError:
+        raise wrong from None

@@ -1,0 +1,144 @@
+"""Charters held against each other and against the workspace, before any data is read."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from nomotheta.charter.checks import Check, charter_checks, slice_node, value_of
+from nomotheta.charter.model import SYSTEM_COLUMNS, Charter, Layout, Settings
+from nomotheta.charter.read import Problem, Read
+from nomotheta.conditions import Node
+from nomotheta.errors import did_you_mean
+
+
+@dataclass(frozen=True, slots=True)
+class Compiled:
+    """A charter that can be carried out: its checks, its layout, the condition of its slice, and its place's name."""
+
+    charter: Charter
+    file: str
+    checks: tuple[Check, ...]
+    layout: Layout
+    place: str
+    slice: Node | None = None
+
+    def after(self) -> set[str]:
+        """The tables that must be loaded before this one, because it refers to them."""
+        return {reference.table for reference in self.charter.references} - {self.charter.table}
+
+
+def lint(reads: Sequence[Read], settings: Settings) -> tuple[dict[str, Compiled], list[Problem]]:
+    """Every charter by its table, ready to be carried out, and all that is wrong with them."""
+    compiled: dict[str, Compiled] = {}
+    problems: list[Problem] = []
+    by_table: dict[str, Read] = {}
+    for read in reads:
+        table = read.charter.table
+        if table in by_table:
+            first = by_table[table].source.file
+            problems.append(read.source.problem(("table",), f"the table '{table}' has a charter already: {first}"))
+            continue
+        by_table[table] = read
+        checks, found = charter_checks(read)
+        condition, slice_problems = slice_node(read)
+        found += slice_problems + _context(read, settings) + _columns(read)
+        problems += found
+        place = read.charter.place or next(iter(settings.places))
+        layout = _layout(read.charter, settings)
+        compiled[table] = Compiled(read.charter, read.source.file, tuple(checks), layout, place, condition)
+    for read in by_table.values():
+        problems += _listed(read, {name: each.charter for name, each in by_table.items()})
+    problems += _circles(compiled, by_table)
+    return compiled, sorted(problems, key=lambda problem: (problem.file, problem.line))
+
+
+def _layout(charter: Charter, settings: Settings) -> Layout:
+    declared = charter.delivery.layout if charter.delivery else Layout()
+    return declared if isinstance(declared, Layout) else settings.layouts.get(declared, Layout())
+
+
+def _context(read: Read, settings: Settings) -> list[Problem]:
+    charter, found = read.charter, []
+    if charter.place is not None and charter.place not in settings.places:
+        mend = did_you_mean(charter.place, settings.places, "declared places: " + ", ".join(settings.places))
+        found.append(read.source.problem(("place",), f"no place '{charter.place}' in nomotheta.toml", mend))
+    layout = charter.delivery.layout if charter.delivery else None
+    if isinstance(layout, str) and layout not in settings.layouts:
+        known = "declared layouts: " + ", ".join(settings.layouts) if settings.layouts else "none is declared"
+        mend = did_you_mean(layout, settings.layouts, known)
+        found.append(read.source.problem(("delivery", "layout"), f"no layout '{layout}' in nomotheta.toml", mend))
+    return found
+
+
+def _columns(read: Read) -> list[Problem]:
+    charter, found = read.charter, []
+    if not charter.columns:
+        found.append(read.source.problem((), "the charter declares no columns", "add [columns.NAME] kind = ..."))
+    seen: dict[str, str] = {}
+    for name, header in charter.file_columns().items():
+        if header in seen:
+            what = f"'{name}' and '{seen[header]}' are both taken from '{header}'"
+            found.append(read.source.problem(("columns", name), what))
+        seen[header] = name
+    for name, column in charter.columns.items():
+        wrong_kind = column.filled in SYSTEM_COLUMNS and column.real_kind != SYSTEM_COLUMNS[column.filled or ""]
+        if column.value is not None and column.real_kind:
+            try:
+                value_of(column.real_kind, column.value)
+            except ValueError as error:
+                found.append(read.source.problem(("columns", name, "value"), str(error)))
+        if wrong_kind:
+            found.append(read.source.problem(("columns", name, "kind"), f"{column.filled} cannot fill {column.kind}"))
+    return found
+
+
+def _listed(read: Read, charters: Mapping[str, Charter]) -> list[Problem]:
+    """References to tables that have a charter must name columns of it, of the same kind."""
+    found = []
+    for at, reference in enumerate(read.charter.references):
+        other = charters.get(reference.table)
+        if other is None:
+            continue
+        path = ("references", at, "listed_in")
+        kinds, own = other.kinds(), read.charter.kinds()
+        for name, listed in zip(reference.columns, reference.listed, strict=True):
+            if listed not in other.columns:
+                mend = did_you_mean(listed, other.columns, "columns: " + ", ".join(other.columns))
+                found.append(read.source.problem(path, f"{reference.table} has no column '{listed}'", mend))
+            elif name in own and listed in kinds and own[name].name != kinds[listed].name:
+                what = f"{name} is {own[name]}, but {reference.table}.{listed} is {kinds[listed]}"
+                found.append(read.source.problem(path, what))
+    return found
+
+
+def _circles(compiled: Mapping[str, Compiled], reads: Mapping[str, Read]) -> list[Problem]:
+    try:
+        in_order(compiled)
+    except ValueError as error:
+        circle = str(error)
+        table = circle.split(" ")[0]
+        return [reads[table].source.problem(("references", 0), f"references run in a circle: {circle}")]
+    return []
+
+
+def in_order(compiled: Mapping[str, Compiled]) -> list[str]:
+    """The tables, each after those it refers to.
+
+    Raises:
+        ValueError: the references run in a circle, which the message spells out.
+    """
+    order: list[str] = []
+
+    def visit(table: str, trail: tuple[str, ...]) -> None:
+        if table in trail:
+            raise ValueError(" → ".join([*trail[trail.index(table) :], table]))
+        if table in order:
+            return
+        for before in sorted(compiled[table].after() & set(compiled)):
+            visit(before, (*trail, table))
+        order.append(table)
+
+    for table in sorted(compiled):
+        visit(table, ())
+    return order

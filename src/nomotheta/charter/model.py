@@ -1,0 +1,434 @@
+"""What a workspace and its charters may declare.
+
+Read from outside, so these are pydantic models; every key that is not listed here is refused.
+"""
+
+from __future__ import annotations
+
+import datetime
+import re
+from collections.abc import Sequence
+from typing import Annotated, Any, Literal
+
+from pydantic import (
+    AfterValidator,
+    BaseModel,
+    BeforeValidator,
+    ConfigDict,
+    Field,
+    GetPydanticSchema,
+    field_validator,
+    model_validator,
+)
+from pydantic_core import core_schema
+
+from nomotheta.conditions import Kind, parse_kind
+
+Otherwise = Literal["reject", "fail", "warn"]
+
+
+class Tolerance(BaseModel):
+    """How much may break: a number of rows, or a share of them from 0 to 1; both None is everything."""
+
+    model_config = ConfigDict(frozen=True)
+    rows: int | None = None
+    share: float | None = None
+
+    def allows(self, broken: int, of: int) -> bool:
+        """Whether `broken` of `of` rows stay within it."""
+        if self.rows is not None:
+            return broken <= self.rows
+        return self.share is None or broken <= self.share * of
+
+    def __str__(self) -> str:
+        if self.rows is not None:
+            return "none" if self.rows == 0 else f"{self.rows} rows"
+        return "all" if self.share is None else f"{self.share * 100:g}%"
+
+
+NONE = Tolerance(rows=0)
+
+
+def _tolerance(value: Any) -> Tolerance:
+    if isinstance(value, Tolerance):
+        return value
+    if isinstance(value, int) and not isinstance(value, bool) and value >= 0:
+        return Tolerance(rows=value)
+    if value in ("none", "all"):
+        return NONE if value == "none" else Tolerance()
+    percent = re.fullmatch(r"(\d+(?:\.\d+)?)\s*%", value, re.A) if isinstance(value, str) else None
+    if percent and float(percent[1]) <= 100:
+        return Tolerance(share=float(percent[1]) / 100)
+    raise ValueError('write "none", a number of rows, a share such as "0.5%", or "all"')
+
+
+def _kind(value: Any) -> Kind:
+    if isinstance(value, Kind):
+        return value
+    if not isinstance(value, str):
+        raise ValueError("a kind is a text such as 'text(9)' or 'decimal(8,2)'")  # noqa: TRY004
+    return parse_kind(value)
+
+
+_KIND_SCHEMA = GetPydanticSchema(
+    lambda _source, _handler: core_schema.no_info_plain_validator_function(
+        _kind, serialization=core_schema.to_string_ser_schema()
+    ),
+    lambda _schema, _handler: {"type": "string", "examples": ["text(9)", "integer", "decimal(8,2)"]},
+)
+KindField = Annotated[Kind, _KIND_SCHEMA]
+Tolerated = Annotated[Tolerance, BeforeValidator(_tolerance)]
+
+
+def _one_character(value: str) -> str:
+    if len(value) != 1 or value in "\r\n":
+        raise ValueError("must be one character, and no line end")
+    return value
+
+
+def _ascii(value: str) -> str:
+    if not value.isascii():
+        raise ValueError("must be an ASCII character")
+    return value
+
+
+Character = Annotated[str, AfterValidator(_one_character), AfterValidator(_ascii)]
+
+
+class Declared(BaseModel):
+    """The base of all that is declared: unknown keys are refused, nothing changes after reading."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True, populate_by_name=True)
+
+
+class Layout(Declared):
+    """How a text file is written."""
+
+    delimiter: Character = ","
+    quote: Character | Literal[""] = '"'
+    header: bool = True
+    encoding: str = "utf-8"
+    null_words: list[str] = [""]
+    trim: bool = False
+    decimal_mark: Literal[".", ","] = "."
+    grouping_mark: Literal["", ",", ".", "'", " ", "_"] = ""
+    date_forms: list[str] = ["%Y-%m-%d"]
+    time_forms: list[str] = ["%H:%M:%S", "%H:%M"]
+    timestamp_forms: list[str] = ["%Y-%m-%d %H:%M:%S", "%Y-%m-%dT%H:%M:%S"]
+    true_words: list[str] = ["true"]
+    false_words: list[str] = ["false"]
+    record_bytes: Annotated[int, Field(ge=64, le=256 << 20)] = 4 << 20
+    record_lines: Annotated[int, Field(ge=1)] = 1000
+
+    @field_validator("encoding")
+    @classmethod
+    def _known(cls, value: str) -> str:
+        try:
+            return "".encode(value) and value or value
+        except LookupError:
+            raise ValueError(f"'{value}' is no encoding; write utf-8, utf-16, latin-1 or cp1252") from None
+
+    @field_validator("date_forms", "time_forms", "timestamp_forms")
+    @classmethod
+    def _forms(cls, value: list[str]) -> list[str]:
+        for form in value:
+            unknown = re.sub(r"%[YmdHMSf%]", "", form).find("%")
+            if unknown >= 0:
+                raise ValueError(f"'{form}' uses a sign that is not known; known: %Y %m %d %H %M %S %f")
+        if not value:
+            raise ValueError("must hold at least one form")
+        return value
+
+    @model_validator(mode="after")
+    def _apart(self) -> Layout:
+        if self.delimiter == self.quote:
+            raise ValueError("delimiter and quote must differ")
+        if self.grouping_mark and self.grouping_mark == self.decimal_mark:
+            raise ValueError("grouping_mark and decimal_mark must differ")
+        return self
+
+
+class Delivery(Declared):
+    """Where the files of a table come from."""
+
+    files: str | list[str]
+    layout: str | Layout = Layout()
+
+    @property
+    def patterns(self) -> list[str]:
+        """The declared file patterns, always as a list."""
+        return [self.files] if isinstance(self.files, str) else self.files
+
+    @property
+    def daily(self) -> bool:
+        """Whether the files are those of one day; otherwise they are a standing list."""
+        return any("{day" in pattern for pattern in self.patterns)
+
+    @field_validator("files")
+    @classmethod
+    def _day(cls, value: str | list[str]) -> str | list[str]:
+        for pattern in [value] if isinstance(value, str) else value:
+            left = re.sub(r"\{day(:[^{}]*)?\}", "", pattern)
+            if "{" in left or "}" in left:
+                raise ValueError(f"'{pattern}' holds braces that are not {{day}} or {{day:%d%m%Y}}")
+            for form in re.findall(r"\{day:([^{}]*)\}", pattern):
+                datetime.date(2026, 1, 1).strftime(form)
+        return value
+
+
+class Load(Declared):
+    """How a delivery goes into the table."""
+
+    how: Literal["append", "overwrite"] = "append"
+    slice: str | None = None
+    tolerate: Tolerated = NONE
+    short_rows: Literal["reject", "fill"] = "reject"
+    long_rows: Literal["reject", "cut"] = "reject"
+    empty: Literal["refuse", "accept"] = "refuse"
+    after_fail: Literal["undo", "keep"] = "undo"
+
+    @model_validator(mode="after")
+    def _sliced(self) -> Load:
+        if self.slice and self.how != "overwrite":
+            raise ValueError('slice belongs to how = "overwrite": only these rows are replaced')
+        return self
+
+
+class ColumnCheck(Declared):
+    """What follows when a value of a column does not meet a check."""
+
+    otherwise: Otherwise = "reject"
+    tolerate: Tolerated = NONE
+
+
+class Blank(ColumnCheck):
+    """Whether blanks may stand in a column."""
+
+    value: Literal["never", "allowed"]
+
+
+class Between(ColumnCheck):
+    """The lowest and the highest value; an empty text "" leaves a side open."""
+
+    values: Annotated[list[Any], Field(min_length=2, max_length=2)]
+
+
+class Among(ColumnCheck):
+    """The only values that may stand in a column."""
+
+    values: Annotated[list[Any], Field(min_length=1)]
+
+
+class Pattern(ColumnCheck):
+    """A regular expression that the whole value must match."""
+
+    value: str
+
+
+def _short(key: str) -> BeforeValidator:
+    """Let `key = X` stand for `key = { value = X }`, and a list for `{ values = [...] }`."""
+
+    def widen(value: Any) -> Any:
+        return {key: value} if isinstance(value, str | list) else value
+
+    return BeforeValidator(widen)
+
+
+SYSTEM_COLUMNS = {
+    "@load.id": Kind("integer"),
+    "@load.time": Kind("timestamptz"),
+    "@file.name": Kind("text"),
+    "@file.line": Kind("integer"),
+    "@delivery.day": Kind("date"),
+}
+FROM_PLACE = "@place"
+
+
+class Column(Declared):
+    """One column of the table."""
+
+    kind: KindField | None = None
+    from_: Annotated[str | None, Field(alias="from")] = None
+    value: str | int | float | bool | None = None
+    blank: Annotated[Blank, _short("value")] = Blank(value="allowed")
+    between: Annotated[Between | None, _short("values")] = None
+    among: Annotated[Among | None, _short("values")] = None
+    pattern: Annotated[Pattern | None, _short("value")] = None
+    private: bool = False
+    about: str = ""
+
+    @model_validator(mode="after")
+    def _source(self) -> Column:
+        source = self.from_ or ""
+        if source.startswith("@") and source not in {*SYSTEM_COLUMNS, FROM_PLACE}:
+            known = ", ".join([*SYSTEM_COLUMNS, FROM_PLACE])
+            raise ValueError(f"'{source}' is not known; after 'from' comes a header's name or one of {known}")
+        if self.value is not None and self.from_:
+            raise ValueError("a column has either 'from' or a constant 'value', not both")
+        if self.kind is None and not source.startswith("@") and self.value is None:
+            raise ValueError("the column needs a kind, such as kind = \"text(9)\"")
+        return self
+
+    @property
+    def filled(self) -> str | None:
+        """The `@…` word that fills it, if one does."""
+        return self.from_ if self.from_ and self.from_.startswith("@") else None
+
+    @property
+    def real_kind(self) -> Kind | None:
+        """The declared kind, or the one that follows from what fills it; None where the place alone knows."""
+        if self.kind is not None:
+            return self.kind
+        return Kind("text") if self.value is not None else SYSTEM_COLUMNS.get(self.from_ or "")
+
+
+class Key(Declared):
+    """Columns whose values together may stand in the table only once."""
+
+    columns: Annotated[list[str], Field(min_length=1)]
+    otherwise: Otherwise = "reject"
+    tolerate: Tolerated = NONE
+
+
+class Reference(Declared):
+    """Columns whose values must be listed in another table."""
+
+    columns: Annotated[list[str], Field(min_length=1)]
+    listed_in: str
+    otherwise: Literal["fail", "warn"] = "fail"
+    tolerate: Tolerated = NONE
+
+    @field_validator("listed_in")
+    @classmethod
+    def _form(cls, value: str) -> str:
+        if not re.fullmatch(r"[^()]+\([^()]+\)", value):
+            raise ValueError("write the table and its columns, such as sailings(code)")
+        return value
+
+    @property
+    def table(self) -> str:
+        """The table that lists the values."""
+        return self.listed_in.split("(")[0].strip()
+
+    @property
+    def listed(self) -> list[str]:
+        """Its columns, in the order of `columns`."""
+        return [name.strip() for name in self.listed_in.split("(")[1].rstrip(") ").split(",")]
+
+    @model_validator(mode="after")
+    def _pairs(self) -> Reference:
+        if len(self.listed) != len(self.columns):
+            raise ValueError(f"{len(self.columns)} columns cannot be listed in {len(self.listed)}")
+        return self
+
+
+class Rule(Declared):
+    """One declared condition: `each` row, the `whole`, or the `offenders` that a query finds."""
+
+    name: str
+    each: str | None = None
+    whole: str | None = None
+    offenders: str | None = None
+    over: Literal["load", "table"] | None = None
+    otherwise: Otherwise = "fail"
+    tolerate: Tolerated = NONE
+    because: str = ""
+
+    @model_validator(mode="after")
+    def _one(self) -> Rule:
+        given = [key for key in ("each", "whole", "offenders") if getattr(self, key) is not None]
+        if len(given) != 1:
+            raise ValueError("a rule holds exactly one of each, whole and offenders")
+        if self.otherwise == "reject" and not self.each:
+            raise ValueError(f"'reject' sets single rows aside, which only 'each' can; '{given[0]}' can fail or warn")
+        if self.whole and self.tolerate != NONE:
+            raise ValueError("'tolerate' counts rows, and a 'whole' has none")
+        return self
+
+
+class Charter(Declared):
+    """What one table must be."""
+
+    table: str
+    place: str | None = None
+    about: str = ""
+    owners: list[str] = []
+    delivery: Delivery | None = None
+    load: Load = Load()
+    columns: dict[str, Column]
+    keys: list[Key] = []
+    references: list[Reference] = []
+    rules: list[Rule] = []
+
+    def kinds(self) -> dict[str, Kind]:
+        """The kind of every column that has one."""
+        return {name: column.real_kind for name, column in self.columns.items() if column.real_kind is not None}
+
+    def private(self) -> frozenset[str]:
+        """The columns whose values are never shown."""
+        return frozenset(name for name, column in self.columns.items() if column.private)
+
+    def load_column(self) -> str | None:
+        """The column that holds the load's number, if one does."""
+        return next((name for name, column in self.columns.items() if column.from_ == "@load.id"), None)
+
+    def file_columns(self) -> dict[str, str]:
+        """Column name → header name, for the columns that come from the file."""
+        return {
+            name: column.from_ or name
+            for name, column in self.columns.items()
+            if not column.filled and column.value is None
+        }
+
+
+class Place(Declared):
+    """A database, by its URL; secrets stand in it as ${ENV_NAME}."""
+
+    url: str
+
+
+class Tell(Declared):
+    """Who is told of failing loads, and through which mail server."""
+
+    server: str
+    sender: Annotated[str, Field(alias="from")]
+    to: Annotated[list[str], Field(min_length=1)]
+    on: list[Literal["fail", "warn", "pass"]] = ["fail"]
+
+    @field_validator("server")
+    @classmethod
+    def _scheme(cls, value: str) -> str:
+        if not re.match(r"smtps?(\+starttls)?://|folder:.", value):
+            raise ValueError("write smtp://host:25, smtp+starttls://host:587, smtps://host:465 or folder:mails")
+        return value
+
+
+class Settings(Declared):
+    """`nomotheta.toml`."""
+
+    name: str
+    time_zone: str = "UTC"
+    places: dict[str, Place]
+    layouts: dict[str, Layout] = {}
+    tell: dict[str, Tell] = {}
+
+    @field_validator("time_zone")
+    @classmethod
+    def _zone(cls, value: str) -> str:
+        import zoneinfo
+
+        if value not in zoneinfo.available_timezones():
+            raise ValueError(f"'{value}' is no time zone; write one such as Atlantic/Faroe or UTC")
+        return value
+
+    @field_validator("places")
+    @classmethod
+    def _some(cls, value: dict[str, Place]) -> dict[str, Place]:
+        if not value:
+            raise ValueError('at least one place is needed: [places.warehouse] url = "duckdb:///warehouse.duckdb"')
+        return value
+
+
+def fields_of(model: type[BaseModel]) -> Sequence[str]:
+    """The keys that a model knows, as a file writes them."""
+    return [field.alias or name for name, field in model.model_fields.items()]

@@ -1,0 +1,26 @@
+"""Conditions: a written subset of SQL, parsed, held against the declared kinds, and kept as a tree.
+
+Pure: no data, no database. `place/` renders the trees for each database.
+"""
+
+from nomotheta.conditions import build
+from nomotheta.conditions.check import check
+from nomotheta.conditions.kind import NAMES as KIND_NAMES
+from nomotheta.conditions.kind import Kind, decimal, parse_kind
+from nomotheta.conditions.pattern import Part, PatternError, parse_pattern, render_pattern
+from nomotheta.conditions.tree import ConditionError, Node
+
+__all__ = [
+    "KIND_NAMES",
+    "ConditionError",
+    "Kind",
+    "Node",
+    "Part",
+    "PatternError",
+    "build",
+    "check",
+    "decimal",
+    "parse_kind",
+    "parse_pattern",
+    "render_pattern",
+]

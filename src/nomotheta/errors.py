@@ -1,0 +1,58 @@
+"""Every error that Nomotheta raises on purpose.
+
+    NomothetaError            one root: what went wrong, where, and the mend
+    ├── DeclarationError      the call or a declaration is wrong              exit 2
+    ├── DeliveryError         a delivery is missing, corrupt, or came before  exit 1
+    └── PlaceError            it could not be found out                       exit 3
+"""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Iterable
+
+
+class NomothetaError(Exception):
+    """What went wrong, where, and what to do about it; `code` is the exit code of a command that ends in it."""
+
+    code = 3
+
+    def __init__(self, what: str, *, where: str = "", mend: str = "") -> None:
+        super().__init__(what)
+        self.what, self.where, self.mend = what, where, mend
+
+    def __str__(self) -> str:
+        where = f"{self.where}: " if self.where else ""
+        mend = f"\n  → {self.mend}" if self.mend else ""
+        return f"{where}{self.what}{mend}"
+
+
+class DeclarationError(NomothetaError):
+    """The call, the workspace or a charter is wrong."""
+
+    code = 2
+
+
+class DeliveryError(NomothetaError):
+    """A delivery is missing, empty, corrupt, not as declared, or was loaded before; the target is untouched."""
+
+    code = 1
+
+
+class PlaceError(NomothetaError):
+    """A place cannot be reached, is locked, or refused a statement; nothing can be said about its tables."""
+
+    code = 3
+
+
+def nearest(word: str, known: Iterable[str]) -> str | None:
+    """The known word closest to `word`, or None where nothing is close."""
+    by_lower = {name.lower(): name for name in known}
+    found = difflib.get_close_matches(word.lower(), by_lower, 1, 0.6)
+    return by_lower[found[0]] if found else None
+
+
+def did_you_mean(word: str, known: Iterable[str], otherwise: str = "") -> str:
+    """A hint naming the nearest known word, or `otherwise`."""
+    found = nearest(word, known)
+    return f"did you mean '{found}'?" if found else otherwise

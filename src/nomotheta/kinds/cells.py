@@ -1,0 +1,78 @@
+"""A column of texts as NumPy arrays over Arrow's own buffers, so that shapes are checked without touching each cell."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+from numpy.typing import NDArray
+
+Bools = NDArray[np.bool_]
+Ints = NDArray[np.int64]
+
+
+@dataclass(frozen=True, slots=True)
+class Cells:
+    """The bytes of n texts: text i is `data[starts[i] : ends[i]]`, where `valid[i]`."""
+
+    data: NDArray[np.uint8]
+    starts: Ints
+    ends: Ints
+    valid: Bools
+
+    @classmethod
+    def of(cls, array: Any) -> Cells:
+        """The cells of a `pa.StringArray` of n texts. Nothing is copied but the offsets."""
+        count = len(array)
+        _, offsets, data = array.buffers()
+        edges = np.frombuffer(offsets, np.int32)[array.offset : array.offset + count + 1].astype(np.int64)
+        content = np.frombuffer(data, np.uint8) if data is not None and data.size else np.zeros(0, np.uint8)
+        if array.null_count:
+            valid = array.is_valid().to_numpy(zero_copy_only=False)
+        else:
+            valid = np.ones(count, np.bool_)
+        return cls(content, edges[:-1], edges[1:], valid)
+
+    @property
+    def lengths(self) -> Ints:
+        """Length of each text in bytes."""
+        return self.ends - self.starts
+
+    @property
+    def dense(self) -> bool:
+        """Whether the texts lie one after the other, and nulls take no bytes."""
+        return bool(np.array_equal(self.ends[:-1], self.starts[1:])) and not self.lengths[~self.valid].any()
+
+    def rows(self, positions: Ints) -> Ints:
+        """The text that each byte position belongs to (the cells must be dense)."""
+        if len(positions) * 8 < len(self.starts):
+            return np.searchsorted(self.ends, positions, side="right")
+        owner = np.repeat(np.arange(len(self.starts)), self.lengths)
+        return owner[positions - self.starts[0]]
+
+    def matrix(self, chosen: Ints, width: int) -> NDArray[np.uint8]:
+        """The bytes of the chosen texts, all of them `width` long: shape (len(chosen), width)."""
+        if not len(chosen):
+            return np.zeros((0, width), np.uint8)
+        first = int(self.starts[chosen[0]])
+        if int(self.ends[chosen[-1]]) - first == width * len(chosen) and self.dense:
+            return self.data[first : first + width * len(chosen)].reshape(-1, width)
+        return self.data[self.starts[chosen][:, None] + np.arange(width)]
+
+
+def compact(array: Any) -> Any:
+    """The same texts with nulls that take no bytes and an offset of zero."""
+    return pa.concat_arrays([array, pa.array([], pa.string())]) if array.offset else array
+
+
+def without(array: Any, rows: Ints) -> Any:
+    """The array with null in `rows`."""
+    if not len(rows):
+        return array
+    import pyarrow.compute as pc
+
+    mask = np.zeros(len(array), np.bool_)
+    mask[rows] = True
+    return pc.if_else(pa.array(mask), pa.scalar(None, array.type), array)

@@ -1,0 +1,195 @@
+"""Texts into whole numbers, decimals and reals. The shape is checked first: no cast sees what the shape refuses."""
+
+from __future__ import annotations
+
+import re
+from decimal import Decimal
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+from numpy.typing import NDArray
+
+from nomotheta.charter import Layout
+from nomotheta.conditions import Kind
+from nomotheta.kinds.cells import Cells, Ints, without
+from nomotheta.kinds.typed import Misfit, Typed
+
+_OTHER, _DIGIT, _SIGN, _MARK = range(4)
+_LONGEST_INTEGER = 18  # digits that surely fit 64 bits
+_POWERS = 10 ** np.arange(_LONGEST_INTEGER + 1)
+
+
+def read_integer(texts: Any, _kind: Kind, layout: Layout) -> Typed:
+    """`[+-]?digits`, within 64 bits; leading zeros say nothing."""
+    texts, misplaced = _ungrouped(texts, layout)
+    shape = _misshapen(texts, mark=None)
+    clean = _bare(without(texts, shape))
+    try:
+        values, far = pc.cast(clean, pa.int64()), np.zeros(0, np.int64)
+    except pa.ArrowInvalid:
+        far = _beyond_64_bits(clean)
+        values = pc.cast(without(clean, far), pa.int64())
+    return Typed(values, Misfit.all(kind=np.union1d(shape, misplaced), range=far))
+
+
+def read_decimal(texts: Any, kind: Kind, layout: Layout) -> Typed:
+    """`[+-]?digits[mark digits]` or `[+-]?mark digits`, exact; zeros past the scale are no loss."""
+    texts, misplaced = _ungrouped(texts, layout)
+    shape = _misshapen(texts, mark=layout.decimal_mark)
+    clean = without(texts, shape)
+    values = _scaled(clean, kind, layout.decimal_mark)
+    far = np.zeros(0, np.int64)
+    if values is None:
+        values, far = _cast_decimal(_pointed(clean, layout.decimal_mark), kind)
+    return Typed(values, Misfit.all(kind=np.union1d(shape, misplaced), range=far))
+
+
+def _cast_decimal(texts: Any, kind: Kind) -> tuple[Any, Ints]:
+    target = pa.decimal128(kind.size, kind.scale)
+    try:
+        return pc.cast(texts, target), np.zeros(0, np.int64)
+    except pa.ArrowInvalid:
+        far = _beyond_digits(texts, kind)
+        return pc.cast(without(texts, far), target), far
+
+
+def _scaled(texts: Any, kind: Kind, mark: str) -> Any | None:
+    """Decimals as whole numbers of their last place: four times as fast as a cast from text.
+
+    None where a value has more places than the scale or too many digits for it; then the exact cast decides.
+    """
+    cells = Cells.of(texts)
+    lengths = cells.lengths
+    if not len(lengths) or kind.scale > _LONGEST_INTEGER or not cells.dense or lengths.max() > _LONGEST_INTEGER + 1:
+        return None
+    first, last = int(cells.starts[0]), int(cells.ends[-1])
+    data = cells.data[first:last]
+    is_mark = data == ord(mark)
+    marks = np.flatnonzero(is_mark)
+    rows = cells.rows(marks + first)
+    places = np.zeros(len(lengths), np.int64)
+    places[rows] = cells.ends[rows] - first - marks - 1
+    marked = np.zeros(len(lengths), np.int64)
+    marked[rows] = 1
+    if int(places.max()) > kind.scale:
+        return None
+    digits = _bare(_strings(data[~is_mark], lengths - marked, texts))
+    whole = pc.fill_null(pc.cast(digits, pa.int64()), 0).to_numpy(zero_copy_only=False)
+    power = _POWERS[kind.scale - places]
+    limit = _POWERS[min(kind.digits, _LONGEST_INTEGER)]
+    if (np.abs(whole.astype(np.float64)) * power >= limit * (1 - 1e-9)).any():
+        return None
+    scaled = np.empty((len(whole), 2), np.int64)
+    scaled[:, 0] = whole * power
+    scaled[:, 1] = scaled[:, 0] >> 63
+    target = pa.decimal128(kind.size, kind.scale)
+    return pa.Array.from_buffers(target, len(whole), [_validity(texts), pa.py_buffer(scaled)])
+
+
+def _strings(data: NDArray[np.uint8], lengths: Ints, like: Any) -> Any:
+    """Texts of these lengths, one after the other in `data`, null where `like` is."""
+    edges = np.concatenate([[0], np.cumsum(lengths)]).astype(np.int32)
+    buffers = [_validity(like), pa.py_buffer(edges), pa.py_buffer(np.ascontiguousarray(data))]
+    return pa.Array.from_buffers(pa.string(), len(like), buffers)
+
+
+def _validity(array: Any) -> Any:
+    return array.buffers()[0] if array.null_count else None
+
+
+_REAL = r"^[+-]?([0-9]+(\.[0-9]+)?|\.[0-9]+)([eE][+-]?[0-9]{1,4})?$"
+
+
+def read_real(texts: Any, _kind: Kind, layout: Layout) -> Typed:
+    """A decimal as above, with an exponent where need be; finite."""
+    texts, misplaced = _ungrouped(texts, layout)
+    if layout.decimal_mark != ".":
+        texts = without(texts, _rows(pc.match_substring(texts, ".")))
+        texts = pc.replace_substring(texts, layout.decimal_mark, ".")
+    shape = _rows(pc.invert(pc.match_substring_regex(texts, _REAL)))
+    values = pc.cast(without(texts, shape), pa.float64())
+    far = _rows(pc.invert(pc.is_finite(values)))
+    return Typed(without(values, far), Misfit.all(kind=np.union1d(shape, misplaced), range=far))
+
+
+def _rows(mask: Any) -> Ints:
+    return np.flatnonzero(pc.fill_null(mask, fill_value=False).to_numpy(zero_copy_only=False))
+
+
+def _table(mark: str | None) -> NDArray[np.uint8]:
+    table = np.zeros(256, np.uint8)
+    table[ord("0") : ord("9") + 1] = _DIGIT
+    table[[ord("+"), ord("-")]] = _SIGN
+    if mark:
+        table[ord(mark)] = _MARK
+    return table
+
+
+def _misshapen(texts: Any, mark: str | None) -> Ints:
+    """The rows whose bytes are not an optional sign, digits and at most one mark, with a digit last."""
+    cells = Cells.of(texts)
+    if not cells.dense:
+        texts = pa.array(texts.to_pylist(), pa.string())
+        cells = Cells.of(texts)
+    if not len(cells.starts):
+        return np.zeros(0, np.int64)
+    first = int(cells.starts[0])
+    classes = _table(mark)[cells.data[first : int(cells.ends[-1])]]
+    empty = np.flatnonzero(cells.valid & (cells.lengths == 0))
+    special = np.flatnonzero(classes != _DIGIT)
+    if not len(special):
+        return empty
+    sorts, positions = classes[special], special + first
+    rows = cells.rows(positions)
+    wrong = (sorts == _OTHER) | ((sorts == _SIGN) & (positions != cells.starts[rows]))
+    wrong |= positions == cells.ends[rows] - 1
+    marks = rows[sorts == _MARK]
+    twice = marks[1:][marks[1:] == marks[:-1]]
+    return np.unique(np.concatenate([rows[wrong], twice, empty]))
+
+
+def _bare(texts: Any) -> Any:
+    """Without plus signs, which Arrow's cast does not take."""
+    return pc.replace_substring(texts, "+", "") if pc.any(pc.starts_with(texts, "+")).as_py() else texts
+
+
+def _pointed(texts: Any, mark: str) -> Any:
+    return texts if mark == "." else pc.replace_substring(texts, mark, ".")
+
+
+def _ungrouped(texts: Any, layout: Layout) -> tuple[Any, Ints]:
+    """Texts without their declared grouping marks; the rows where one stands elsewhere than between threes."""
+    mark = layout.grouping_mark
+    nothing = np.zeros(0, np.int64)
+    if not mark:
+        return texts, nothing
+    grouped = pc.match_substring(texts, mark)
+    if not pc.any(grouped).as_py():
+        return texts, nothing
+    shape = f"^[+-]?[1-9][0-9]{{0,2}}({re.escape(mark)}[0-9]{{3}})+({re.escape(layout.decimal_mark)}[0-9]+)?$"
+    wrong = _rows(pc.and_(grouped, pc.invert(pc.match_substring_regex(texts, shape))))
+    return pc.replace_substring(without(texts, wrong), mark, ""), wrong
+
+
+def _beyond_64_bits(texts: Any) -> Ints:
+    long = _rows(pc.greater(pc.binary_length(texts), _LONGEST_INTEGER))
+    return np.array([at for at in long if not -(2**63) <= int(texts[at].as_py()) < 2**63], np.int64)
+
+
+def _beyond_digits(texts: Any, kind: Kind) -> Ints:
+    """Rows with too many digits before the mark, or more behind it than the scale that are not zero."""
+    whole = kind.digits - kind.scale
+    fits = f"^[+-]?0*[0-9]{{0,{whole}}}(\\.[0-9]{{0,{kind.scale}}}0*)?$"
+    unsure = _rows(pc.invert(pc.match_substring_regex(texts, fits)))
+    return np.array([at for at in unsure if not _holds(kind, Decimal(texts[at].as_py()))], np.int64)
+
+
+def _holds(kind: Kind, value: Decimal) -> bool:
+    _, digits, exponent = value.as_tuple()
+    scaled = int("".join(map(str, digits)) or "0")
+    shift = int(exponent) + kind.scale
+    if shift < 0 and scaled % 10**-shift:
+        return False
+    return (scaled * 10**shift if shift >= 0 else scaled // 10**-shift) < 10**kind.digits

@@ -1,0 +1,127 @@
+"""Text into values, a column at a time, strictly as each kind is defined."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from nomotheta.charter import Layout
+from nomotheta.conditions import Kind
+from nomotheta.kinds.cells import Cells, Ints, compact, without
+from nomotheta.kinds.moments import read_date, read_time, read_timestamp, read_timestamptz
+from nomotheta.kinds.numbers import read_decimal, read_integer, read_real
+from nomotheta.kinds.typed import Misfit, Reason, Typed
+
+_UUID = r"^[0-9a-fA-F]{8}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{12}$"
+_HEX = r"^([0-9a-fA-F]{2})*$"
+
+
+def read_column(texts: Any, kind: Kind, layout: Layout, zone: str = "UTC") -> Typed:
+    """Texts as values of `kind`.
+
+    Args:
+        texts: a `pa.StringArray` of n texts; null stays null.
+        kind: what they must be.
+        layout: the number and date forms, and the words for true and false.
+        zone: the time zone of timestamps that name none.
+
+    Returns:
+        n values, null where a text does not fit, and the rows that do not, by reason.
+    """
+    texts = compact(texts)
+    if kind.name == "timestamptz":
+        return read_timestamptz(texts, kind, layout, zone)
+    return _READERS[kind.name](texts, kind, layout)
+
+
+def arrow_type(kind: Kind) -> Any:
+    """The Arrow type in which values of a kind are held; a uuid is its text."""
+    if kind.name == "decimal":
+        return pa.decimal128(kind.size, kind.scale)
+    return {
+        "integer": pa.int64(), "real": pa.float64(), "boolean": pa.bool_(), "date": pa.date32(),
+        "time": pa.time64("us"), "timestamp": pa.timestamp("us"), "timestamptz": pa.timestamp("us", "UTC"),
+        "binary": pa.binary(),
+    }.get(kind.name, pa.string())  # fmt: skip
+
+
+def _read_text(texts: Any, kind: Kind, _layout: Layout) -> Typed:
+    if kind.size is None or not len(texts) or int(Cells.of(texts).lengths.max()) <= kind.size:
+        return Typed(texts)
+    long = np.flatnonzero(pc.fill_null(pc.greater(pc.utf8_length(texts), kind.size), fill_value=False))
+    return Typed(without(texts, long), Misfit.all(text_length=long))
+
+
+def _read_boolean(texts: Any, _kind: Kind, layout: Layout) -> Typed:
+    true = pc.is_in(texts, pa.array(layout.true_words, pa.string()))
+    known = pc.or_(true, pc.is_in(texts, pa.array(layout.false_words, pa.string())))
+    wrong = _refused(texts, known)
+    values = pc.if_else(texts.is_valid(), true, pa.scalar(None, pa.bool_()))
+    return Typed(without(values, wrong), Misfit.all(kind=wrong))
+
+
+def _read_uuid(texts: Any, _kind: Kind, _layout: Layout) -> Typed:
+    wrong = _refused(texts, pc.match_substring_regex(texts, _UUID))
+    return Typed(pc.utf8_lower(without(texts, wrong)), Misfit.all(kind=wrong))
+
+
+def _read_binary(texts: Any, _kind: Kind, _layout: Layout) -> Typed:
+    wrong = _refused(texts, pc.match_substring_regex(texts, _HEX))
+    clean = pa.concat_arrays([without(texts, wrong)])
+    cells = Cells.of(clean)
+    data = bytes.fromhex("".join(pc.fill_null(clean, "").to_pylist()))
+    edges = np.concatenate([[0], np.cumsum(np.where(cells.valid, cells.lengths // 2, 0))]).astype(np.int32)
+    validity = pa.array(cells.valid).buffers()[1]
+    values = pa.Array.from_buffers(pa.binary(), len(clean), [validity, pa.py_buffer(edges), pa.py_buffer(data)])
+    return Typed(values, Misfit.all(kind=wrong))
+
+
+def _refused(texts: Any, known: Any) -> Ints:
+    refused = pc.and_(texts.is_valid(), pc.invert(pc.fill_null(known, fill_value=False)))
+    return np.flatnonzero(refused.to_numpy(zero_copy_only=False))
+
+
+_READERS: dict[str, Callable[[Any, Kind, Layout], Typed]] = {
+    "text": _read_text,
+    "integer": read_integer,
+    "decimal": read_decimal,
+    "real": read_real,
+    "boolean": _read_boolean,
+    "date": read_date,
+    "time": read_time,
+    "timestamp": read_timestamp,
+    "uuid": _read_uuid,
+    "binary": _read_binary,
+}
+
+
+def explain(kind: Kind, reason: Reason, value: str, layout: Layout) -> str:
+    """In words, why `value` does not fit `kind`; starts with a verb."""
+    if reason == "text_length":
+        return f"has {len(value)} characters; {kind} holds {kind.size}"
+    if reason == "range":
+        return f"has more digits than {kind} holds" if kind.name == "decimal" else f"is beyond the range of {kind}"
+    forms: dict[str, Sequence[str]] = {
+        "date": layout.date_forms, "time": layout.time_forms, "timestamp": layout.timestamp_forms,
+        "timestamptz": layout.timestamp_forms, "boolean": [*layout.true_words, *layout.false_words],
+    }  # fmt: skip
+    if kind.name == "boolean":
+        return f"is none of {', '.join(forms['boolean'])}"
+    if kind.name in forms:
+        return f"is no {kind} in the form {' or '.join(forms[kind.name])}"
+    if kind.is_number:
+        return f"is no {kind}{_number_hint(value, layout)}"
+    return f"is no {kind}"
+
+
+def _number_hint(value: str, layout: Layout) -> str:
+    other = "." if layout.decimal_mark == "," else ","
+    if value.strip() != value:
+        return "; it has white space around it, and the layout does not say trim = true"
+    if other in value and layout.grouping_mark != other:
+        return f"; '{other}' stands in it, and the layout declares '{layout.decimal_mark}' as its decimal mark"
+    return ""

@@ -1,0 +1,18 @@
+"""The ledger: what happened, kept in the workspace."""
+
+from nomotheta.ledger.ledger import Ledger, Mail, summary_of_load, summary_of_reconciliation
+from nomotheta.ledger.record import Entry, Judgement, LoadResult, RunResult, ShownReject, State, TableResult
+
+__all__ = [
+    "Entry",
+    "Judgement",
+    "Ledger",
+    "LoadResult",
+    "Mail",
+    "RunResult",
+    "ShownReject",
+    "State",
+    "TableResult",
+    "summary_of_load",
+    "summary_of_reconciliation",
+]

@@ -1,0 +1,112 @@
+"""What the ledger keeps, as documents: the shape of what `--json` prints and of what reports are made from."""
+
+from __future__ import annotations
+
+import datetime
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Literal
+
+from nomotheta.load import Balance
+from nomotheta.reconcile import Reconciliation
+from nomotheta.rules import Finding, Verdict
+
+State = Literal["loaded", "undone", "refused", "unchanged", "held back", "failed", "started", "cut off"]
+
+
+@dataclass(frozen=True, slots=True)
+class ShownReject:
+    """A fault of a row as it may be shown: private values and texts that hold them are left out."""
+
+    file: str
+    line: int
+    record: int
+    column: str
+    value: str | None
+    reason: str
+    message: str
+    original: str | None
+
+
+@dataclass(frozen=True, slots=True)
+class LoadResult:
+    """What came of a load.
+
+    `state`: loaded; undone (rules, tolerance); refused (the delivery is missing, corrupt or came before); unchanged
+    (a standing list that is loaded already); held back (a table it refers to failed); failed (the place).
+    """
+
+    table: str
+    place: str
+    day: datetime.date
+    state: State
+    verdict: Verdict
+    load_id: int | None = None
+    message: str = ""
+    where: str = ""
+    mend: str = ""
+    balance: Balance | None = None
+    findings: tuple[Finding, ...] = ()
+    reasons: Mapping[str, int] = field(default_factory=dict)
+    rejects: tuple[ShownReject, ...] = ()
+    seconds: float = 0.0
+    format: str = "nomotheta/load/1"
+
+
+@dataclass(frozen=True, slots=True)
+class Judgement:
+    """What came of judging a table."""
+
+    table: str
+    place: str
+    over: str
+    verdict: Verdict
+    findings: tuple[Finding, ...] = ()
+    message: str = ""
+    mend: str = ""
+    seconds: float = 0.0
+    format: str = "nomotheta/judgement/1"
+
+
+@dataclass(frozen=True, slots=True)
+class TableResult:
+    """One table's part of a run."""
+
+    table: str
+    verdict: Verdict
+    load: LoadResult
+    about: str = ""
+    owners: tuple[str, ...] = ()
+    reconciliation: Reconciliation | None = None
+    message: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class RunResult:
+    """What came of a night's run."""
+
+    run_id: int
+    workspace: str
+    day: datetime.date
+    started: datetime.datetime
+    seconds: float
+    verdict: Verdict
+    tables: tuple[TableResult, ...]
+    format: str = "nomotheta/run/1"
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """A line of the ledger."""
+
+    entry_id: int
+    what: Literal["load", "judge", "reconcile"]
+    run_id: int | None
+    load_id: int | None
+    table: str
+    place: str
+    day: datetime.date | None
+    started: datetime.datetime
+    state: str
+    verdict: str
+    summary: str

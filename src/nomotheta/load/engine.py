@@ -1,0 +1,82 @@
+"""Conditions and hashes over Arrow batches, by the embedded engine: the same SQL that judges a table."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import duckdb
+import numpy as np
+import pyarrow as pa
+from numpy.typing import NDArray
+
+from nomotheta.charter import Check
+from nomotheta.errors import PlaceError
+from nomotheta.place import Now, Renderer, quoted
+
+Ints = NDArray[np.int64]
+_ROW = "nomotheta row"
+
+
+@dataclass(slots=True)
+class Engine:
+    """One in-memory engine a thread."""
+
+    checks: Sequence[Check]
+    now: Now
+    _local: threading.local = field(default_factory=threading.local)
+
+    def _connection(self) -> Any:
+        if not hasattr(self._local, "connection"):
+            self._local.connection = duckdb.connect(":memory:", config={"threads": 1, "memory_limit": "256MB"})
+            for setting in ("TimeZone = 'UTC'", "python_enable_replacements = false"):
+                self._local.connection.execute(f"SET {setting}").fetchall()
+        return self._local.connection
+
+    def broken(self, table: Any) -> dict[int, Ints]:
+        """By the number of each check that some rows of an Arrow table break: those rows."""
+        if not self.checks or not table.num_rows:
+            return {}
+        conditions = [Renderer(self.now).render(check.node) for check in self.checks if check.node is not None]
+        try:
+            return self._broken(table, conditions)
+        except duckdb.Error:
+            for check, condition in zip(self.checks, conditions, strict=True):
+                self._alone(table, check, condition)
+            raise
+
+    def _alone(self, table: Any, check: Check, condition: str) -> None:
+        try:
+            self._broken(table, [condition])
+        except duckdb.Error as error:
+            reason = str(error).split("\n")[0]
+            raise PlaceError(f"the rule '{check.name}' cannot be judged: {reason}") from None
+
+    def _broken(self, table: Any, conditions: Sequence[str]) -> dict[int, Ints]:
+        numbered = table.append_column(_ROW, pa.array(np.arange(table.num_rows)))
+        listed = ", ".join(f"NOT {condition} AS b{at}" for at, condition in enumerate(conditions))
+        some = " OR ".join(f"NOT {condition}" for condition in conditions)
+        sql = f"SELECT {quoted(_ROW)}, {listed} FROM batch WHERE {some}"  # noqa: S608 - rendered conditions
+        found = self._fetch(sql, numbered)
+        rows = found.column(0).to_numpy()
+        hit = {at: found.column(at + 1).fill_null(False).to_numpy().astype(bool) for at in range(len(conditions))}  # noqa: FBT003
+        return {at: rows[mask] for at, mask in hit.items() if mask.any()}
+
+    def hashes(self, table: Any, columns: Sequence[str], seed: int) -> tuple[NDArray[np.uint64], Ints]:
+        """Hashes of the rows' keys and the rows they belong to; a key with a null in it repeats nothing."""
+        whole = table.select(columns).append_column(_ROW, pa.array(np.arange(table.num_rows)))
+        listed = ", ".join(quoted(name) for name in columns)
+        present = " AND ".join(f"{quoted(name)} IS NOT NULL" for name in columns)
+        sql = f"SELECT hash({listed}, {int(seed)}), {quoted(_ROW)} FROM batch WHERE {present}"  # noqa: S608
+        found = self._fetch(sql, whole)
+        return found.column(0).to_numpy(), found.column(1).to_numpy()
+
+    def _fetch(self, sql: str, batch: Any) -> Any:
+        connection = self._connection()
+        connection.register("batch", batch)
+        try:
+            return connection.sql(sql).to_arrow_table()
+        finally:
+            connection.unregister("batch")

@@ -1,0 +1,371 @@
+"""One delivery into one table, all or nothing: in one transaction, with its balance, its mark and its rules."""
+
+from __future__ import annotations
+
+import datetime
+from collections import Counter, deque
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, Literal
+
+import numpy as np
+import pyarrow as pa
+
+from nomotheta.charter import FROM_PLACE, Compiled
+from nomotheta.conditions import Kind
+from nomotheta.errors import DeliveryError, NomothetaError, PlaceError, did_you_mean
+from nomotheta.events import Listener, Progress, nobody
+from nomotheta.kinds import arrow_type
+from nomotheta.load.balance import Balance, FileCount
+from nomotheta.load.engine import Engine
+from nomotheta.load.keys import IN_TABLE, SeenKeys
+from nomotheta.load.rejects import Reject, RejectFile
+from nomotheta.load.work import Fault, Plan, Worked, constants, shown_values, work
+from nomotheta.place import Mark, Now, Place, quoted, quoted_table
+from nomotheta.rules import Finding, existing, worst
+from nomotheta.source import ArrivedFile, Block, DelimitedFile, match_header
+
+WORKERS, AHEAD = 2, 4
+_SEEDS = 5
+State = Literal["loaded", "undone"]
+Judge = Callable[[Mapping[str, int]], list[Finding]]
+
+
+@dataclass(frozen=True, slots=True)
+class Order:
+    """A load to be carried out. `once` is what may stand only once in the place for this table."""
+
+    load_id: int
+    workspace: str
+    day: datetime.date
+    at: datetime.datetime
+    zone: str
+    files: Sequence[ArrivedFile]
+    content: str
+    once: str
+    rejects: Path
+
+
+@dataclass(frozen=True, slots=True)
+class Outcome:
+    """What came of a load. `reasons` counts faults by reason; a row can have several."""
+
+    state: State
+    balance: Balance
+    findings: tuple[Finding, ...]
+    reasons: Mapping[str, int]
+    message: str
+
+
+class _UndoneError(Exception):
+    def __init__(self, message: str) -> None:
+        super().__init__(message)
+        self.message = message
+
+
+@dataclass(slots=True)
+class _Load:
+    place: Place
+    compiled: Compiled
+    order: Order
+    judge: Judge
+    listener: Listener
+    seed: int
+    now: Now
+    balance: Balance = field(default_factory=Balance)
+    findings: list[Finding] = field(default_factory=list)
+    files: list[FileCount] = field(default_factory=list)
+    reasons: Counter[str] = field(default_factory=Counter)
+    by_check: Counter[str] = field(default_factory=Counter)
+    doubtful: list[list[Any]] = field(default_factory=list)
+
+    def keys(self) -> list[tuple[str, ...]]:
+        return [check.columns for check in self.compiled.checks if check.sort == "key" and check.otherwise == "reject"]
+
+    def engine(self) -> Engine:
+        checks = [check for check in self.compiled.checks if check.on_rows and check.otherwise == "reject"]
+        # what cannot be stored is refused by the kinds themselves, before any condition
+        return Engine([check for check in checks if check.sort != "text_length"], self.now)
+
+    def run(self, rejects: RejectFile) -> None:
+        """Everything that happens inside the transaction."""
+        charter, table = self.compiled.charter, self.compiled.charter.table
+        before = self.place.count(table)
+        removed = 0
+        if charter.load.how == "overwrite":
+            condition = self.compiled.slice
+            removed = self.place.delete(table, self.place.render(condition, self.now) if condition else None)
+        engine = self.engine()
+        plans = [self.plan(file, engine) for file in self.order.files]
+        seen = [self.known_keys(key, engine) for key in self.keys()]
+        stream = self.accepted(plans, seen, rejects)
+        loaded = self.place.append(table, plans[0][0].columns(), stream, plans[0][0].schema())
+        if self.has_collision():
+            raise _CollisionError
+        self.balance = Balance.of(charter.load.how, self.files, loaded, before, removed, self.place.count(table))
+        self.settle()
+
+    def settle(self) -> None:
+        """Whether what was loaded may stand."""
+        faults = self.balance.faults()
+        if faults:
+            raise PlaceError("the balance does not add up: " + "; ".join(faults), where=self.compiled.charter.table)
+        load, balance = self.compiled.charter.load, self.balance
+        if not balance.records and load.empty == "refuse":
+            mend = 'write empty = "accept" under [load] if a delivery may hold no rows'
+            raise DeliveryError("the delivery holds no rows", where=self.order.files[0].name, mend=mend)
+        if not load.tolerate.allows(balance.rejected, balance.records):
+            share = f" ({balance.rejected / balance.records:.2%})"
+            raise _UndoneError(
+                f"{balance.rejected:,} of {balance.records:,} rows were rejected{share}; tolerated: {load.tolerate}"
+            )
+        order = self.order
+        mark = Mark(
+            order.load_id, order.workspace, self.compiled.charter.table, order.content, order.once, order.day, order.at,
+            balance.loaded,
+        )  # fmt: skip
+        if not self.place.mark(mark):
+            raise DeliveryError("this content was loaded before", where=order.files[0].name)
+        self.findings = self.judge(self.by_check)
+        broken = [each for each in self.findings if each.verdict == "fail"]
+        if any(each.verdict == "error" for each in self.findings):
+            raise _UndoneError("a rule could not be judged")
+        if broken and load.after_fail == "undo":
+            names = ", ".join(f"'{each.rule}'" for each in broken[:3]) + (", …" if len(broken) > 3 else "")
+            raise _UndoneError(f"{len(broken)} {'rule fails' if len(broken) == 1 else 'rules fail'}: {names}")
+
+    def plan(self, file: ArrivedFile, engine: Engine) -> tuple[Plan, DelimitedFile]:
+        source = DelimitedFile(file.path, file.name, self.compiled.layout)
+        positions, width = match_header(source.read_header(), self.compiled.charter, file.name)
+        fixed = constants(self.compiled.charter, self.order.load_id, self.order.at, self.order.day, file.name)
+        plan = Plan(
+            self.compiled, file.name, positions, width, fixed, self.keys(), engine, self.order.zone, self.seed
+        )
+        return plan, source
+
+    def known_keys(self, key: tuple[str, ...], engine: Engine) -> SeenKeys:
+        """The keys that stand in the table already."""
+        seen = SeenKeys()
+        listed = ", ".join(quoted(name) for name in key)
+        if not self.place.count(self.compiled.charter.table):
+            return seen
+        kinds = self.compiled.charter.kinds()
+        for batch in self.place.stream(f"SELECT {listed} {self.place.rowset(self.compiled.charter.table)}"):
+            table = pa.table([as_kind(batch.column(at), kinds[name]) for at, name in enumerate(key)], list(key))
+            hashes, _ = engine.hashes(table, key, self.seed)
+            seen.add(hashes, np.full(len(hashes), IN_TABLE))
+        return seen
+
+    def accepted(
+        self, plans: Sequence[tuple[Plan, DelimitedFile]], seen: Sequence[SeenKeys], rejects: RejectFile
+    ) -> Iterator[Any]:
+        """The rows that go in, block by block, in the order of the files."""
+        total = sum(file.survey.bytes_of_content for file in self.order.files)
+        done = 0
+        for (plan, source), file in zip(plans, self.order.files, strict=True):
+            owners = _Owners()
+            counts = Counter[str]()
+            for worked in worked_blocks(source, plan):
+                before = counts["records"]
+                counts["records"] += worked.batch.count
+                source.lines.empty += worked.batch.empty
+                source.lines.records += worked.batch.lines - worked.batch.empty
+                owners.add(before, worked)
+                rows = self.without_repeats(worked, plan, seen, owners, before, rejects, counts)
+                yield from rows.to_batches()
+                done += len(worked.batch.block.data)
+                self.listener(Progress(f"loading {self.compiled.charter.table}", done, total, "bytes"))
+            self.files.append(_file_count(file, source, counts))
+        self.listener(Progress(f"loading {self.compiled.charter.table}", total, total, "bytes", ended=True))
+
+    def without_repeats(
+        self, worked: Worked, plan: Plan, seen: Sequence[SeenKeys], owners: _Owners, before: int,
+        rejects: RejectFile, counts: Counter[str],
+    ) -> Any:  # fmt: skip
+        """The good rows of a block but those whose key stood before; all that is set aside is kept and counted."""
+        counts["rejected"] += len({fault.record for fault in worked.faults})
+        found = [worked.reject(plan, fault, before) for fault in worked.faults]
+        gone = np.zeros(worked.good.num_rows, np.bool_)
+        repeats: list[Fault] = []
+        private = plan.charter.private()
+        for key, known, (hashes, rows) in zip(plan.keys, seen, worked.hashes, strict=True):
+            fresh = ~gone[rows]
+            positions, firsts = known.add(hashes[fresh], worked.records[rows[fresh]] + before + 1)
+            repeated = rows[fresh][positions]
+            if not len(repeated):
+                continue
+            gone[repeated] = True
+            cells = worked.good.select(key).take(pa.array(repeated))
+            self.doubtful.append([key, cells])
+            repeats += _repeat_faults(key, cells, worked.records[repeated], firsts, owners, private)
+        counts["repeated"] += int(gone.sum())
+        found += [worked.reject(plan, fault, before) for fault in repeats]
+        found.sort(key=lambda reject: reject.record)
+        self.reasons.update(reject.reason for reject in found)
+        self.by_check.update(reject.rule for reject in found)
+        rejects.add(found)
+        return worked.good.filter(pa.array(~gone)) if gone.any() else worked.good
+
+    def has_collision(self) -> bool:
+        """Whether a row was taken for a repeat whose key does not stand in the table."""
+        table = quoted_table(self.compiled.charter.table)
+        for key, cells in self.doubtful:
+            same = " AND ".join(f"there.{quoted(name)} = taken.{quoted(name)}" for name in key)
+            sql = (
+                f"SELECT count(*) AS n FROM nomotheta_taken AS taken WHERE NOT EXISTS "  # noqa: S608 - names are quoted
+                f"(SELECT 1 FROM {table} AS there WHERE {same})"
+            )
+            if self.place.fetch(sql, nomotheta_taken=cells).column(0)[0].as_py():
+                return True
+        return False
+
+
+class _CollisionError(Exception):
+    """Two keys with one hash: the load starts over with another seed."""
+
+
+@dataclass(slots=True)
+class _Owners:
+    """Which line a record began on, for the message about a row that repeats it."""
+
+    first: list[int] = field(default_factory=list)
+    blocks: list[tuple[int, Any]] = field(default_factory=list)
+
+    def add(self, before: int, worked: Worked) -> None:
+        batch = worked.batch
+        simple = batch.block.scanned is None and batch.count == batch.lines
+        self.first.append(before)
+        self.blocks.append((batch.block.line, None if simple else batch.spans().lines))
+
+    def line(self, record: int) -> int:
+        at = int(np.searchsorted(self.first, record - 1, side="right")) - 1
+        line, lines = self.blocks[at]
+        within = record - 1 - self.first[at]
+        return int(line + (within if lines is None else lines[within]))
+
+
+def _repeat_faults(
+    key: tuple[str, ...], cells: Any, records: Any, firsts: Any, owners: _Owners, private: frozenset[str]
+) -> list[Fault]:
+    rows = [shown_values(key, list(row.values()), private) for row in cells.to_pylist()]
+    name = f"key ({', '.join(key)}) never repeats"
+    column = key[0] if len(key) == 1 else ""
+    return [
+        Fault(
+            int(record), column, value, "repeated", name,
+            "its key stands in the table already" if first == IN_TABLE else f"repeats the key of line {owners.line(first)}",
+        )
+        for value, record, first in zip(rows, records, firsts.tolist(), strict=True)
+    ]  # fmt: skip
+
+
+def worked_blocks(source: DelimitedFile, plan: Plan) -> Iterator[Worked]:
+    """The blocks of a file, worked side by side, in order; only a few are in memory at a time."""
+    waiting: deque[Future[Worked]] = deque()
+    with ThreadPoolExecutor(WORKERS) as pool:
+        for block in source.blocks():
+            waiting.append(pool.submit(work, block, plan))
+            if len(waiting) >= AHEAD:
+                yield waiting.popleft().result()
+        while waiting:
+            yield waiting.popleft().result()
+
+
+def _file_count(file: ArrivedFile, source: DelimitedFile, counts: Counter[str]) -> FileCount:
+    lines = source.lines
+    return FileCount(
+        file.name, file.survey.content, file.survey.bytes_of_content, lines.read, lines.header, lines.empty,
+        lines.records, counts["records"], counts["rejected"], counts["repeated"],
+    )  # fmt: skip
+
+
+def as_kind(column: Any, kind: Kind) -> Any:
+    """A place's column as the Arrow type in which values of `kind` are held."""
+    return column.cast(arrow_type(kind))
+
+
+def compare(place: Place, compiled: Compiled) -> None:
+    """Whether the table can take what the charter loads, before a row is sent.
+
+    Raises:
+        PlaceError: there is no such table, or a column is missing or of another kind.
+    """
+    charter = compiled.charter
+    try:
+        there = {column.name: column for column in existing(place, charter.table)}
+    except PlaceError as error:
+        mend = f"{error.mend}; or create it: nomotheta load {charter.table} --create"
+        raise PlaceError(error.what, where=error.where, mend=mend) from None
+    wrong = []
+    for name, kind in charter.kinds().items():
+        column = there.get(name)
+        if charter.columns[name].from_ == FROM_PLACE:
+            continue
+        if column is None:
+            hint = did_you_mean(name, there)
+            wrong.append(f"it has no column '{name}'" + (f" ({hint})" if hint else ""))
+        elif column.kind is None or not _takes(column.kind, kind):
+            wrong.append(f"'{name}' is {column.type_name}, which does not hold {kind}")
+    extra = [name for name, column in there.items() if name not in charter.columns and not column.nullable]
+    wrong += [f"'{name}' may not be null, and the charter does not fill it" for name in extra]
+    if wrong:
+        raise PlaceError(
+            f"the table cannot take what the charter loads: {'; '.join(wrong)}", where=f"{charter.table} in {place.shown}",
+            mend="change the charter's kinds, or the table",
+        )  # fmt: skip
+
+
+def _takes(have: Kind, kind: Kind) -> bool:
+    """Whether a column of one kind holds every value of the other."""
+    if have.name == kind.name == "decimal":
+        return have.scale >= kind.scale and have.digits - have.scale >= kind.digits - kind.scale
+    return have.name == kind.name
+
+
+def load(
+    place: Place, compiled: Compiled, order: Order, now: Now, judge: Judge, listener: Listener = nobody
+) -> Outcome:
+    """Load a delivery.
+
+    Args:
+        place: where the table is.
+        compiled: its charter.
+        order: the files, and the numbers of this load.
+        now: the moment and day that conditions may speak of.
+        judge: called inside the transaction, with the rows set aside by each check; what fails undoes the load.
+        listener: told of the progress.
+
+    Returns:
+        The outcome: `loaded`, or `undone` with the table as it was.
+
+    Raises:
+        DeliveryError: a file is missing, corrupt, empty, not as declared, or was loaded before; the table is as it was.
+        PlaceError: the place cannot be reached or refuses; the table is as it was.
+    """
+    compare(place, compiled)
+    for seed in range(_SEEDS):
+        rejects = RejectFile(order.rejects)
+        step = _Load(place, compiled, order, judge, listener, seed, now)
+        try:
+            with place.transaction():
+                step.run(rejects)
+        except _CollisionError:
+            rejects.discard()
+            continue
+        except _UndoneError as undone:
+            rejects.keep()
+            balance = step.balance
+            return Outcome("undone", balance, tuple(step.findings), dict(step.reasons), undone.message)
+        except BaseException:
+            rejects.discard()
+            raise
+        rejects.keep()
+        failing = worst(step.findings) == "fail"
+        told = "loaded; a rule fails, and the charter keeps the rows" if failing else ""
+        return Outcome("loaded", step.balance, tuple(step.findings), dict(step.reasons), told)
+    raise NomothetaError(f"keys of different rows share a hash under {_SEEDS} seeds", where=compiled.charter.table)
+
+
+__all__ = ["Order", "Outcome", "Reject", "as_kind", "compare", "load", "worked_blocks"]

@@ -1,0 +1,109 @@
+"""Rows set aside: one entry a fault, with everything needed to find the row and to mend it. Kept as Parquet."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable, Sequence
+from dataclasses import astuple, dataclass, fields
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.parquet as pq
+
+_FLUSH = 5000
+
+
+@dataclass(frozen=True, slots=True)
+class Reject:
+    """One fault of one row.
+
+    `line` and `record` count from 1, the record below the header; `offset` is the byte of the file's UTF-8 text at
+    which the record begins. `column` is the charter's name and `header` the file's; both are empty for a fault of the
+    whole row. `reason` is one of the documented codes, `rule` the check that set it aside.
+    """
+
+    file: str
+    line: int
+    record: int
+    offset: int
+    column: str
+    header: str
+    value: str | None
+    reason: str
+    rule: str
+    message: str
+    original: str
+
+
+_SCHEMA = pa.schema(
+    [
+        (field.name, pa.int64() if field.name in {"line", "record", "offset"} else pa.string())
+        for field in fields(Reject)
+    ]
+)
+
+
+class RejectFile:
+    """Writes rejects beside `path` and puts them in place when the load has ended; an empty file is not kept."""
+
+    def __init__(self, path: Path) -> None:
+        self.path, self._part = path, path.with_suffix(".part")
+        self._pending: list[Reject] = []
+        self._writer: Any = None
+
+    def add(self, rejects: Iterable[Reject]) -> None:
+        """Keep some more."""
+        self._pending += rejects
+        if len(self._pending) >= _FLUSH:
+            self._flush()
+
+    def _flush(self) -> None:
+        if not self._pending:
+            return
+        if self._writer is None:
+            self.path.parent.mkdir(parents=True, exist_ok=True)
+            descriptor = os.open(self._part, os.O_CREAT | os.O_WRONLY | os.O_TRUNC, 0o600)
+            os.close(descriptor)
+            self._writer = pq.ParquetWriter(self._part, _SCHEMA)
+        columns = list(zip(*(astuple(reject) for reject in self._pending), strict=True))
+        self._writer.write_table(pa.table([pa.array(c, t) for c, t in zip(columns, _SCHEMA.types, strict=True)], _SCHEMA))
+        self._pending = []
+
+    def keep(self) -> None:
+        """Put the file in place."""
+        self._flush()
+        if self._writer is not None:
+            self._writer.close()
+            self._writer = None
+            self._part.replace(self.path)
+
+    def discard(self) -> None:
+        """Forget what was written."""
+        self._pending = []
+        if self._writer is not None:
+            self._writer.close()
+            self._writer = None
+        self._part.unlink(missing_ok=True)
+
+
+def read_rejects(path: Path, limit: int | None = None) -> Sequence[Reject]:
+    """The rejects of a load, in the order of the file; all, or the first `limit`."""
+    if not path.exists():
+        return []
+    found: list[Reject] = []
+    for batch in pq.ParquetFile(path).iter_batches(4096):
+        found += [Reject(**row) for row in batch.to_pylist()]
+        if limit is not None and len(found) >= limit:
+            return found[:limit]
+    return found
+
+
+def left_out(path: Path) -> dict[str, Any]:
+    """By file, the numbers of the records that were set aside, each once and in order, as NumPy arrays."""
+    if not path.exists():
+        return {}
+    table = pq.read_table(path, columns=["file", "record"])
+    grouped = table.group_by("file").aggregate([("record", "distinct")])
+    names, records = grouped.column("file").to_pylist(), grouped.column("record_distinct")
+    return {name: records[at].values.sort().to_numpy() for at, name in enumerate(names)}

@@ -1,0 +1,189 @@
+"""One block: its records as text, typed, checked, and what does not fit set aside. Blocks are worked side by side."""
+
+from __future__ import annotations
+
+import datetime
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+from numpy.typing import NDArray
+
+from nomotheta.charter import FROM_PLACE, Charter, Compiled, value_of
+from nomotheta.conditions import Kind
+from nomotheta.kinds import arrow_type, explain, read_column, show
+from nomotheta.load.engine import Engine
+from nomotheta.load.rejects import Reject
+from nomotheta.rules import HIDDEN
+from nomotheta.source import Block, TextBatch, null_words_in_quotes, read_texts
+
+Ints = NDArray[np.int64]
+
+
+@dataclass(frozen=True, slots=True)
+class Plan:
+    """What is the same for every block of a file.
+
+    `positions` says where each column of the charter stands among the `width` fields of a record; `constants` are the
+    values of the columns that the file does not hold; `keys` the columns of the keys that set repeated rows aside.
+    """
+
+    compiled: Compiled
+    file: str
+    positions: Mapping[str, int]
+    width: int
+    constants: Mapping[str, Any]
+    keys: Sequence[tuple[str, ...]]
+    engine: Engine
+    zone: str
+    seed: int
+
+    @property
+    def charter(self) -> Charter:
+        """The charter that is carried out."""
+        return self.compiled.charter
+
+    def columns(self) -> list[str]:
+        """The columns that are loaded, in the order of the charter."""
+        return [name for name, column in self.charter.columns.items() if column.from_ != FROM_PLACE]
+
+    def schema(self) -> Any:
+        """The Arrow schema of what is loaded."""
+        kinds = self.charter.kinds()
+        return pa.schema([(name, arrow_type(kinds[name])) for name in self.columns()])
+
+
+@dataclass(frozen=True, slots=True)
+class Fault:
+    """Why a record of the block does not go in."""
+
+    record: int
+    column: str
+    value: str | None
+    reason: str
+    rule: str
+    message: str
+
+
+@dataclass(slots=True)
+class Worked:
+    """A block after work: `good` rows as a `pa.Table` and the record of each, faults, and key hashes by key."""
+
+    batch: TextBatch
+    good: Any
+    records: Ints
+    faults: list[Fault]
+    hashes: list[tuple[NDArray[np.uint64], Ints]]
+
+    def reject(self, plan: Plan, fault: Fault, before: int) -> Reject:
+        """A fault as it is kept; `before` records stand in the file before the block."""
+        header = plan.charter.file_columns().get(fault.column, "")
+        line = int(self.batch.line_numbers(np.array([fault.record]))[0])
+        return Reject(
+            plan.file, line, before + fault.record + 1, self.batch.offset(fault.record), fault.column, header,
+            fault.value, fault.reason, fault.rule, fault.message, self.batch.original(fault.record),
+        )  # fmt: skip
+
+
+def work(block: Block, plan: Plan) -> Worked:
+    """Carry out the charter on a block."""
+    load = plan.charter.load
+    batch = read_texts(
+        block, plan.compiled.layout, plan.width, fill=load.short_rows == "fill", cut=load.long_rows == "cut"
+    )
+    faults = [Fault(odd.record, "", None, odd.reason, "", odd.message) for odd in batch.odd]
+    columns, bad = _typed(batch, plan, faults)
+    table = pa.table([columns[name] for name in plan.columns()], plan.schema())
+    bad = bad | _checked(table, batch, plan, faults, bad)
+    records = batch.records
+    if bad.any():
+        table, records = table.filter(pa.array(~bad)), records[~bad]
+    hashes = [plan.engine.hashes(table, key, plan.seed) for key in plan.keys]
+    return Worked(batch, table, records, faults, hashes)
+
+
+def _typed(batch: TextBatch, plan: Plan, faults: list[Fault]) -> tuple[dict[str, Any], NDArray[np.bool_]]:
+    """The columns as values; rows with a misfit are marked and told of."""
+    count = len(batch.records)
+    bad = np.zeros(count, np.bool_)
+    columns: dict[str, Any] = {}
+    kinds = plan.charter.kinds()
+    layout = plan.compiled.layout
+    quotes = bool(layout.quote) and layout.quote.encode() in batch.block.data
+    for name in plan.columns():
+        kind = kinds[name]
+        if name not in plan.positions:
+            columns[name] = _constant(plan.constants[name], kind, batch)
+            continue
+        texts = batch.columns[plan.positions[name]]
+        if quotes and kind.name != "text":
+            texts = null_words_in_quotes(texts, layout)
+        typed = read_column(texts, kind, layout, plan.zone)
+        columns[name] = typed.values
+        for misfit in typed.misfits:
+            bad[misfit.rows] = True
+            for row in misfit.rows:
+                value = texts[int(row)].as_py()
+                told = f"{name} {explain(kind, misfit.reason, value, layout)}"
+                long = misfit.reason == "text_length"
+                rule = f"{name} has at most {kind.size} characters" if long else f"{name} is {kind}"
+                faults.append(Fault(int(batch.records[row]), name, value, misfit.reason, rule, told))
+    return columns, bad
+
+
+def _constant(value: Any, kind: Kind, batch: TextBatch) -> Any:
+    count = len(batch.records)
+    if value == "@file.line":
+        lines = batch.line_numbers(batch.records) if count else np.zeros(0, np.int64)
+        return pa.array(lines, pa.int64())
+    return pa.repeat(pa.scalar(value, arrow_type(kind)), count)
+
+
+def _checked(
+    table: Any, batch: TextBatch, plan: Plan, faults: list[Fault], misfits: NDArray[np.bool_]
+) -> NDArray[np.bool_]:
+    """The rows that break a check which sets rows aside. A cell that has no value of its kind is not told of twice."""
+    bad = np.zeros(table.num_rows, np.bool_)
+    for at, rows in plan.engine.broken(table).items():
+        check = plan.engine.checks[at]
+        cells = [table.column(name) for name in check.columns]
+        for row in rows.tolist():
+            record = int(batch.records[row])
+            if misfits[row] and any(fault.record == record and fault.column in check.columns for fault in faults):
+                continue
+            bad[row] = True
+            value = shown_values(check.columns, [cell[row].as_py() for cell in cells], plan.charter.private())
+            column = check.columns[0] if len(check.columns) == 1 else ""
+            faults.append(Fault(record, column, value, _reason(check.sort), check.name, _told(check.name, check.sort)))
+    faults.sort(key=lambda fault: fault.record)
+    return bad
+
+
+def shown_values(columns: Sequence[str], values: Sequence[Any], private: frozenset[str]) -> str | None:
+    """One value as it is; several by their names, the private ones hidden."""
+    if len(columns) == 1:
+        return show(values[0])
+    pairs = zip(columns, values, strict=True)
+    return ", ".join(f"{name} = {HIDDEN if name in private else show(value) or 'null'}" for name, value in pairs)
+
+
+def _reason(sort: str) -> str:
+    return "rule" if sort == "each" else sort
+
+
+def _told(name: str, sort: str) -> str:
+    return f"breaks the rule '{name}'" if sort == "each" else f"breaks '{name}'"
+
+
+def constants(charter: Charter, load_id: int, at: datetime.datetime, day: datetime.date, file: str) -> dict[str, Any]:
+    """The values of the columns that the file does not hold; `@file.line` is filled block by block."""
+    given = {"@load.id": load_id, "@load.time": at, "@delivery.day": day, "@file.name": file, "@file.line": "@file.line"}
+    found: dict[str, Any] = {}
+    for name, column in charter.columns.items():
+        if column.value is not None:
+            found[name] = value_of(charter.kinds()[name], column.value)
+        elif column.filled and column.filled != FROM_PLACE:
+            found[name] = given[column.filled]
+    return found

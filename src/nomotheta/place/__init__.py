@@ -1,0 +1,26 @@
+"""Places: one protocol, one module a database. Conditions are rendered here, and nowhere else is SQL built for tables."""
+
+from nomotheta.place.base import Mark, Place, PlaceColumn
+from nomotheta.place.connect import connect, masked, with_secrets
+from nomotheta.place.fingerprint import BUCKETS, SCHEME, bucket, fingerprinted, hash_sum, row_hash
+from nomotheta.place.render import Now, Renderer, quoted, quoted_table, text_literal
+
+__all__ = [
+    "BUCKETS",
+    "SCHEME",
+    "Mark",
+    "Now",
+    "Place",
+    "PlaceColumn",
+    "Renderer",
+    "bucket",
+    "connect",
+    "fingerprinted",
+    "hash_sum",
+    "masked",
+    "quoted",
+    "quoted_table",
+    "row_hash",
+    "text_literal",
+    "with_secrets",
+]

@@ -1,0 +1,94 @@
+"""What every place can do. A place is one database; all SQL that is not a rendered condition is built in its module."""
+
+from __future__ import annotations
+
+import datetime
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import AbstractContextManager
+from dataclasses import dataclass
+from typing import Any, Protocol
+
+from nomotheta.conditions import Kind, Node
+from nomotheta.place.render import Now
+
+
+@dataclass(frozen=True, slots=True)
+class PlaceColumn:
+    """A column as the place has it; `kind` is None for a type that no kind stands for."""
+
+    name: str
+    type_name: str
+    kind: Kind | None
+    nullable: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Mark:
+    """The row that a load leaves in the place, in the same transaction as its rows."""
+
+    load_id: int
+    workspace: str
+    table: str
+    content: str
+    once: str
+    day: datetime.date
+    at: datetime.datetime
+    rows: int
+
+
+class Place(Protocol):
+    """A database.
+
+    Every method raises PlaceError where the database refuses or cannot be reached.
+    """
+
+    name: str
+    shown: str
+
+    def columns(self, table: str) -> list[PlaceColumn] | None:
+        """The columns of a table or view, or None where there is no such table."""
+
+    def tables(self) -> list[str]:
+        """The names of all tables and views, with their schema where it is not the usual one."""
+
+    def create(self, table: str, columns: Mapping[str, Kind]) -> None:
+        """Create an empty table."""
+
+    def transaction(self) -> AbstractContextManager[None]:
+        """All that happens inside is committed at the end, or undone where an exception leaves it."""
+
+    def append(self, table: str, columns: Sequence[str], batches: Iterator[Any], schema: Any) -> int:
+        """Add the rows of Arrow record batches; how many the database says it added."""
+
+    def delete(self, table: str, where: str | None) -> int:
+        """Delete the rows that meet a rendered condition, or all; how many there were."""
+
+    def count(self, table: str, where: str | None = None) -> int:
+        """How many rows meet a rendered condition, or are there in all."""
+
+    def fetch(self, sql: str, **relations: Any) -> Any:
+        """The rows of a SELECT as a `pa.Table`; `relations` are Arrow tables it may name."""
+
+    def stream(self, sql: str) -> Any:
+        """The rows of a SELECT as a `pa.RecordBatchReader`, to be read to its end before anything else is asked."""
+
+    def render(self, node: Node, now: Now) -> str:
+        """A checked condition as this database's SQL."""
+
+    def rowset(self, table: str, where: str | None = None) -> str:
+        """The FROM and WHERE of a table's rows, or of those that meet a rendered condition."""
+
+    def as_text(self, column: str) -> str:
+        """A column as text, in SQL."""
+
+    def marks(self, table: str) -> list[Mark]:
+        """The loads that stand in a table, oldest first."""
+
+    def mark(self, mark: Mark) -> bool:
+        """Leave a load's mark; False where a mark of the same `once` stands already."""
+
+    def next_load_id(self) -> int:
+        """One more than the highest number that any load into this place has had."""
+
+    def close(self) -> None:
+        """Let go of the database."""

@@ -1,0 +1,58 @@
+"""A place from its URL."""
+
+from __future__ import annotations
+
+import os
+import re
+from pathlib import Path
+
+from nomotheta.errors import DeclarationError
+from nomotheta.place.base import Place
+
+
+def with_secrets(text: str, where: str) -> str:
+    """A declared text with `${ENV_NAME}` filled in.
+
+    Raises:
+        DeclarationError: a named variable is not set.
+    """
+
+    def value(match: re.Match[str]) -> str:
+        found = os.environ.get(match[1])
+        if found is None:
+            raise DeclarationError(f"the environment variable {match[1]} is not set", where=where, mend=f"export {match[1]}=…")
+        return found
+
+    return re.sub(r"\$\{([A-Za-z_][A-Za-z0-9_]*)\}", value, text)
+
+
+def masked(url: str) -> str:
+    """A URL without its password, for messages."""
+    return re.sub(r"(://[^:/@]*):[^@]*@", r"\1:***@", url)
+
+
+def connect(name: str, url: str, root: Path, *, create: bool = False) -> Place:
+    """Open a place; paths in its URL are taken from `root` on.
+
+    Args:
+        name: the place's name in the workspace.
+        url: such as `duckdb:///warehouse.duckdb`.
+        root: the workspace's folder.
+        create: make an embedded database that is not there yet.
+
+    Raises:
+        DeclarationError: the URL names no database that is known, or a secret is not set.
+        PlaceError: it cannot be opened.
+    """
+    full = with_secrets(url, f"place {name}")
+    scheme, separator, rest = full.partition("://")
+    if not separator or scheme != "duckdb":
+        raise DeclarationError(
+            f"no place can be opened with '{masked(url)}'",
+            where=f"nomotheta.toml, place {name}",
+            mend='write url = "duckdb:///warehouse.duckdb"; other databases are not known to this version',
+        )
+    from nomotheta.place.duck import DuckPlace
+
+    path = root / rest.removeprefix("/")
+    return DuckPlace(name, path, shown=rest.removeprefix("/"), create=create)

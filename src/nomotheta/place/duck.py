@@ -1,0 +1,210 @@
+"""DuckDB: the embedded default. One file, one writing process at a time; DDL and data are one transaction."""
+
+from __future__ import annotations
+
+import contextlib
+import re
+from collections.abc import Iterator, Mapping, Sequence
+from pathlib import Path
+from typing import Any
+
+import duckdb
+import pyarrow as pa
+
+from nomotheta.conditions import Kind, Node, decimal
+from nomotheta.errors import PlaceError
+from nomotheta.place.base import Mark, PlaceColumn
+from nomotheta.place.render import Now, Renderer, duckdb_type, quoted, quoted_table
+
+MEMORY_LIMIT = "320MB"
+_MARKS = "nomotheta_loads"
+_KINDS = {
+    "BOOLEAN": "boolean", "DATE": "date", "TIME": "time", "TIMESTAMP": "timestamp", "UUID": "uuid", "BLOB": "binary",
+    "TIMESTAMP WITH TIME ZONE": "timestamptz", "DOUBLE": "real", "FLOAT": "real", "VARCHAR": "text",
+    **dict.fromkeys(("TINYINT", "SMALLINT", "INTEGER", "BIGINT", "UTINYINT", "USMALLINT", "UINTEGER"), "integer"),
+}  # fmt: skip
+
+
+class DuckPlace:
+    """A DuckDB database file, or one in memory where `path` is None."""
+
+    def __init__(self, name: str, path: Path | None, *, shown: str = "", create: bool = True) -> None:
+        self.name, self.shown = name, shown or str(path)
+        if path is not None and not path.exists():
+            if not create:
+                raise PlaceError(f"the database {self.shown} is not there", where=f"place {name}",
+                                 mend="load a table with --create, or mend the url in nomotheta.toml")  # fmt: skip
+            if not path.parent.is_dir():
+                raise PlaceError(f"the folder of {self.shown} is not there", where=f"place {name}",
+                                 mend=f"create {path.parent.name}/ or mend the url in nomotheta.toml")  # fmt: skip
+        with self._translated():
+            self._connection = duckdb.connect(str(path) if path else ":memory:")
+            for setting in (f"memory_limit = '{MEMORY_LIMIT}'", "TimeZone = 'UTC'", "enable_progress_bar = false", "python_enable_replacements = false"):
+                self._connection.execute(f"SET {setting}").fetchall()
+
+    @contextlib.contextmanager
+    def _translated(self) -> Iterator[None]:
+        """The database's own errors as ours."""
+        try:
+            yield
+        except duckdb.Error as error:
+            raise self._error(str(error)) from error
+
+    def _error(self, message: str) -> PlaceError:
+        where = f"place {self.name}"
+        holder = re.search(r"PID (\d+)", message)
+        if "lock" in message and holder:
+            return PlaceError(f"the database {self.shown} is locked by process {holder[1]}", where=where,
+                              mend="wait until it has ended, or close that program")  # fmt: skip
+        if "not a valid DuckDB database" in message:
+            return PlaceError(f"{self.shown} is not a DuckDB database", where=where,
+                              mend="mend the url in nomotheta.toml")  # fmt: skip
+        first = re.sub(r"^[A-Za-z ]+Error: ", "", message.split("\n")[0])
+        return PlaceError(f"the database says: {first}", where=where)
+
+    def _run(self, sql: str, parameters: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
+        """A statement of our own, and its rows."""
+        with self._translated():
+            found: list[tuple[Any, ...]] = self._connection.execute(sql, list(parameters)).fetchall()
+            return found
+
+    def columns(self, table: str) -> list[PlaceColumn] | None:
+        """The columns of a table or view, or None."""
+        *schema, name = table.split(".")
+        rows = self._run(
+            "SELECT column_name, data_type, is_nullable FROM information_schema.columns "
+            "WHERE table_name = ? AND table_schema = ? AND table_catalog = current_database() ORDER BY ordinal_position",
+            [name, schema[0] if schema else "main"],
+        )
+        return [PlaceColumn(column, of, _kind(of), null == "YES") for column, of, null in rows] or None
+
+    def tables(self) -> list[str]:
+        """All tables and views but our own."""
+        rows = self._run("SELECT table_schema, table_name FROM information_schema.tables ORDER BY 1, 2")
+        return [name if schema == "main" else f"{schema}.{name}" for schema, name in rows if name != _MARKS]
+
+    def create(self, table: str, columns: Mapping[str, Kind]) -> None:
+        """Create an empty table, and its schema where it is not there."""
+        if "." in table:
+            self._run(f"CREATE SCHEMA IF NOT EXISTS {quoted(table.split('.', maxsplit=1)[0])}")
+        listed = ", ".join(f"{quoted(name)} {duckdb_type(kind)}" for name, kind in columns.items())
+        self._run(f"CREATE TABLE {quoted_table(table)} ({listed})")
+
+    @contextlib.contextmanager
+    def transaction(self) -> Iterator[None]:
+        """Commit at the end, undo where an exception leaves it."""
+        self._run("BEGIN TRANSACTION")
+        try:
+            yield
+        except BaseException:
+            with contextlib.suppress(duckdb.Error):
+                self._connection.execute("ROLLBACK")
+            raise
+        self._run("COMMIT")
+
+    def append(self, table: str, columns: Sequence[str], batches: Iterator[Any], schema: Any) -> int:
+        """Add the rows of Arrow record batches, in one stream."""
+        failed: list[BaseException] = []
+
+        def guarded() -> Iterator[Any]:
+            try:
+                yield from batches
+            except BaseException as error:
+                failed.append(error)
+                raise
+
+        incoming = pa.RecordBatchReader.from_batches(schema, guarded())
+        listed = ", ".join(quoted(name) for name in columns)
+        self._connection.register("nomotheta_incoming", incoming)
+        try:
+            found = self._connection.execute(
+                f"INSERT INTO {quoted_table(table)} ({listed}) SELECT {listed} FROM nomotheta_incoming"  # noqa: S608 - names are quoted
+            ).fetchall()
+        except duckdb.Error as error:
+            raise failed[0] if failed else self._error(str(error)) from error
+        finally:
+            self._connection.unregister("nomotheta_incoming")
+        return int(found[0][0])
+
+    def delete(self, table: str, where: str | None) -> int:
+        """Delete rows."""
+        condition = f" WHERE {where}" if where else ""
+        return int(self._run(f"DELETE FROM {quoted_table(table)}{condition}")[0][0])
+
+    def count(self, table: str, where: str | None = None) -> int:
+        """Count rows."""
+        return int(self._run(f"SELECT count(*) {self.rowset(table, where)}")[0][0])
+
+    def fetch(self, sql: str, **relations: Any) -> Any:
+        """Rows as an Arrow table."""
+        for name, relation in relations.items():
+            self._connection.register(name, relation)
+        try:
+            with self._translated():
+                return self._connection.sql(sql).to_arrow_table()
+        finally:
+            for name in relations:
+                self._connection.unregister(name)
+
+    def stream(self, sql: str) -> Any:
+        """Rows as a stream of Arrow record batches; nothing else may be asked before it has ended."""
+        with self._translated():
+            return self._connection.sql(sql).to_arrow_reader(64_000)
+
+    def render(self, node: Node, now: Now) -> str:
+        """A condition as DuckDB's SQL."""
+        return Renderer(now).render(node)
+
+    def rowset(self, table: str, where: str | None = None) -> str:
+        """FROM and WHERE."""
+        return f"FROM {quoted_table(table)}" + (f" WHERE {where}" if where else "")
+
+    def as_text(self, column: str) -> str:
+        """A column as text."""
+        return f"CAST({quoted(column)} AS VARCHAR)"
+
+    # ---- marks
+
+    def marks(self, table: str) -> list[Mark]:
+        """The loads that stand in a table."""
+        if self.columns(_MARKS) is None:
+            return []
+        rows = self._run(
+            f"SELECT load_id, workspace, table_name, content, once, day, loaded_at, row_count FROM {_MARKS} "  # noqa: S608
+            "WHERE table_name = ? ORDER BY load_id",
+            [table],
+        )
+        return [Mark(*row) for row in rows]
+
+    def mark(self, mark: Mark) -> bool:
+        """Leave a mark, unless its content came before."""
+        self._run(
+            f"CREATE TABLE IF NOT EXISTS {_MARKS} (load_id BIGINT NOT NULL, workspace VARCHAR NOT NULL, "
+            "table_name VARCHAR NOT NULL, content VARCHAR NOT NULL, once VARCHAR NOT NULL, day DATE NOT NULL, "
+            "loaded_at TIMESTAMP WITH TIME ZONE NOT NULL, row_count BIGINT NOT NULL, UNIQUE (table_name, once))"
+        )
+        row = [mark.load_id, mark.workspace, mark.table, mark.content, mark.once, mark.day, mark.at, mark.rows]
+        found = self._run(
+            f"INSERT INTO {_MARKS} VALUES (?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING RETURNING 1",  # noqa: S608
+            row,
+        )
+        return bool(found)
+
+    def next_load_id(self) -> int:
+        """One more than the highest number so far."""
+        if self.columns(_MARKS) is None:
+            return 1
+        return int(self._run(f"SELECT coalesce(max(load_id), 0) + 1 FROM {_MARKS}")[0][0])  # noqa: S608
+
+    def close(self) -> None:
+        """Let go of the file."""
+        self._connection.close()
+
+
+def _kind(type_name: str) -> Kind | None:
+    found = re.fullmatch(r"DECIMAL\((\d+),(\d+)\)", type_name)
+    if found:
+        return decimal(int(found[1]), int(found[2]))
+    if type_name in {"HUGEINT", "UBIGINT"}:
+        return decimal(38, 0)
+    return Kind(_KINDS[type_name]) if type_name in _KINDS else None

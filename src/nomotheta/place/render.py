@@ -1,0 +1,293 @@
+"""A checked condition as SQL. Every part is parenthesised, and errors inside a scan are rendered away.
+
+`Renderer` speaks DuckDB, the embedded engine; another database's renderer overrides what it says differently. The
+meaning is one: division is by double and null by zero, text is compared by code point, length counts characters,
+trim knows all Unicode white space, round goes half away from zero, and today is the day of the run.
+"""
+
+from __future__ import annotations
+
+import datetime
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Any
+
+from nomotheta.conditions import Kind, Node, render_pattern
+
+WHITE_SPACE = "\t\n\x0b\x0c\r \x85\xa0\u1680" + "".join(map(chr, range(0x2000, 0x200B))) + "\u2028\u2029\u202f\u205f\u3000"
+_COMPARISONS = ("=", "<>", "<", ">", "<=", ">=")
+
+
+@dataclass(frozen=True, slots=True)
+class Now:
+    """What a run fixes once: its moment, the day it is about, and the load it judges."""
+
+    moment: datetime.datetime
+    day: datetime.date
+    load_id: int | None = None
+
+
+@dataclass(slots=True)
+class Renderer:
+    """Renders conditions for one run."""
+
+    now: Now
+    prefix: str = ""
+    _by_op: dict[str, Callable[[Node], str]] = field(init=False)
+
+    def __post_init__(self) -> None:
+        self._by_op = {
+            "group": lambda node: self.render(node.args[0]),
+            "column": self.column, "number": self.number, "string": lambda node: text_literal(node.value),
+            "null": lambda _: "NULL", "true": lambda _: "TRUE", "false": lambda _: "FALSE",
+            "current_date": lambda _: self.moment(self.now.moment.date()),
+            "current_timestamp": lambda _: self.moment(self.now.moment.replace(tzinfo=None)),
+            "literal": lambda node: self.moment(node.value), "parameter": self.parameter,
+            "promote": self.promote, "and": self.joined, "or": self.joined,
+            "not": lambda node: f"(NOT {self.render(node.args[0])})",
+            "is null": lambda node: f"({self.render(node.args[0])} IS NULL)",
+            "is true": lambda node: f"({self.render(node.args[0])} IS TRUE)",
+            "is false": lambda node: f"({self.render(node.args[0])} IS FALSE)",
+            "is distinct": lambda node: f"({self.render(node.args[0])} IS DISTINCT FROM {self.render(node.args[1])})",
+            "between": self.between, "in": self.within, "like": self.like, "match": self.match,
+            "||": lambda node: f"({self.render(node.args[0])} || {self.render(node.args[1])})",
+            "not blank": self.not_blank, "negative": self.negative, "shift": self.shift, "days": self.days, "case": self.case, "cast": self.cast,
+            "extract": lambda node: f"extract({node.value} FROM {self.render(node.args[0])})",
+            "call": self.call, "aggregate": self.aggregate,
+            **dict.fromkeys(_COMPARISONS, self.compared),
+            **dict.fromkeys(("+", "-", "*", "/", "%"), self.arithmetic),
+        }  # fmt: skip
+
+    def render(self, node: Node) -> str:
+        """The SQL of a node."""
+        return self._by_op[node.op](node)
+
+    def column(self, node: Node) -> str:
+        """A column of the table."""
+        return self.prefix + quoted(node.value)
+
+    def number(self, node: Node) -> str:
+        """A number as it was written; a real is marked as one."""
+        text = "0" + node.value if node.value.startswith(".") else node.value
+        return self.real(text) if node.kind.name == "real" else text
+
+    def real(self, sql: str) -> str:
+        """As a double."""
+        return f"CAST({sql} AS DOUBLE)"
+
+    def whole(self, sql: str) -> str:
+        """As a whole number of 64 bits."""
+        return f"CAST({sql} AS BIGINT)"
+
+    def moment(self, value: Any) -> str:
+        """A date, time, timestamp or uuid as a literal."""
+        if isinstance(value, datetime.datetime):
+            zone = " WITH TIME ZONE" if value.tzinfo else ""
+            return f"CAST('{value.isoformat(' ')}' AS TIMESTAMP{zone})"
+        name = {datetime.date: "DATE", datetime.time: "TIME"}.get(type(value), "UUID")
+        return f"CAST('{value}' AS {name})"
+
+    def parameter(self, node: Node) -> str:
+        """A value that the run fills in."""
+        if node.value == "day":
+            return self.moment(self.now.day)
+        return "NULL" if self.now.load_id is None else str(int(self.now.load_id))
+
+    def promote(self, node: Node) -> str:
+        """A narrower kind as a wider one."""
+        inner, kind = self.render(node.args[0]), node.kind
+        if kind.name == "real":
+            return inner if node.args[0].kind.name == "real" else self.real(inner)
+        return f"CAST({inner} AS {self.type_name(_widened(node.args[0].kind, kind))})"
+
+    def type_name(self, kind: Kind) -> str:
+        """The database's name for a kind."""
+        return duckdb_type(kind)
+
+    def joined(self, node: Node) -> str:
+        """Parts of an and or an or."""
+        return "(" + f" {node.op.upper()} ".join(self.render(arg) for arg in node.args) + ")"
+
+    def compared(self, node: Node) -> str:
+        """One comparison."""
+        return f"({self.render(node.args[0])} {node.op} {self.render(node.args[1])})"
+
+    def between(self, node: Node) -> str:
+        """Within both bounds, the bounds included."""
+        value, low, high = map(self.render, node.args)
+        return f"({value} BETWEEN {low} AND {high})"
+
+    def within(self, node: Node) -> str:
+        """One of a list."""
+        value, *listed = map(self.render, node.args)
+        return f"({value} IN ({', '.join(listed)}))"
+
+    def like(self, node: Node) -> str:
+        """LIKE with one escape character everywhere."""
+        pattern, escape, out, at = node.args[1].value, node.value, "", 0
+        while at < len(pattern):
+            literal = bool(escape) and pattern[at] == escape and at + 1 < len(pattern)
+            at += literal
+            escaped = pattern[at] == "!" or (literal and pattern[at] in "%_")
+            out += ("!" if escaped else "") + pattern[at]
+            at += 1
+        return f"({self.render(node.args[0])} LIKE {text_literal(out)} ESCAPE '!')"
+
+    def match(self, node: Node) -> str:
+        """A regular expression."""
+        part, full = node.value
+        pattern = text_literal(render_pattern(part, "re2", full=full))
+        return f"regexp_matches({self.render(node.args[0])}, {pattern})"
+
+    def arithmetic(self, node: Node) -> str:
+        """Plus, minus, times, divided by, modulo."""
+        left, right = (self.render(arg) for arg in node.args)
+        if node.op == "/":
+            return f"({left} / NULLIF({right}, {self.real('0')}))"
+        if node.kind.name == "integer":
+            left, right = self.whole(left), self.whole(right)
+        elif node.kind.name == "decimal":
+            left, right = (
+                f"CAST({sql} AS {self.type_name(Kind('decimal', arg.kind.digits, arg.kind.scale))})"
+                for sql, arg in zip((left, right), node.args, strict=True)
+            )
+        return f"({left} % NULLIF({right}, 0))" if node.op == "%" else f"({left} {node.op} {right})"
+
+    def negative(self, node: Node) -> str:
+        """The negative of a number."""
+        inner = self.render(node.args[0])
+        return f"(- {self.whole(inner) if node.kind.name == 'integer' else inner})"
+
+    def shift(self, node: Node) -> str:
+        """A date or timestamp moved by days or by an interval."""
+        moment, by = node.args
+        start = self.render(moment)
+        if by.kind.name == "integer":
+            return f"({start} {node.value} CAST({self.render(by)} AS INTEGER))"
+        amount, unit = by.value
+        moved = f"({start} + INTERVAL '{amount if node.value == '+' else -amount} {unit}')"
+        return f"CAST({moved} AS DATE)" if node.kind.name == "date" else moved
+
+    def days(self, node: Node) -> str:
+        """The days from the right date to the left."""
+        return f"date_diff('day', {self.render(node.args[1])}, {self.render(node.args[0])})"
+
+    def case(self, node: Node) -> str:
+        """CASE WHEN."""
+        pairs = len(node.args) // 2 * 2
+        whens = [
+            f"WHEN {self.render(node.args[at])} THEN {self.render(node.args[at + 1])}" for at in range(0, pairs, 2)
+        ]
+        rest = [f"ELSE {self.render(node.args[-1])}"] if pairs < len(node.args) else []
+        return f"(CASE {' '.join(whens + rest)} END)"
+
+    def cast(self, node: Node) -> str:
+        """A cast; text that is no number becomes null, not an error."""
+        of, kind = node.args[0], node.value
+        inner = self.render(of)
+        if of.kind.name == "text" and kind.name in {"integer", "decimal"}:
+            return f"TRY_CAST(CASE WHEN regexp_matches({inner}, '{_number_shape(kind)}') THEN {inner} END AS {self.type_name(kind)})"
+        if of.kind.name == "decimal" and kind.name == "integer":
+            return self.whole(f"round({inner})")
+        return f"CAST({inner} AS {self.type_name(kind)})"
+
+    def call(self, node: Node) -> str:
+        """A function."""
+        special = {"round": self.round, "trim": self.trim, "position": self.position, "char_length": self.length}
+        if node.value in special:
+            return special[node.value](node)
+        args = [self.render(arg) for arg in node.args]
+        if node.value in {"floor", "ceil"} and node.kind.name == "integer":
+            return args[0]
+        if node.value == "abs" and node.kind.name == "integer":
+            args = [self.whole(args[0])]
+        return f"{node.value}({', '.join(args)})"
+
+    def length(self, node: Node) -> str:
+        """Characters of a text."""
+        return f"length({self.render(node.args[0])})"
+
+    def position(self, node: Node) -> str:
+        """Where a text stands in another, from 1; 0 where it does not."""
+        needle, text = map(self.render, node.args)
+        return f"strpos({text}, {needle})"
+
+    def round(self, node: Node) -> str:
+        """Rounded half away from zero."""
+        value = self.render(node.args[0])
+        places = int(node.args[1].value) if len(node.args) == 2 else 0
+        if node.kind.name == "integer":
+            return value
+        if node.kind.name != "real":
+            return f"round({value}, {min(places, node.args[0].kind.scale)})"
+        scale, half = self.real(f"1e{places}"), self.real("0.5")
+        up = f"floor(abs({value}) * {scale} + {half}) / {scale}"
+        return f"(CASE WHEN {value} >= 0 THEN {up} ELSE - ({up}) END)"
+
+    def trim(self, node: Node) -> str:
+        """Without white space at either end; only texts that have some are touched, which is ten times faster."""
+        value, spaces = self.render(node.args[0]), text_literal(WHITE_SPACE)
+        edges = text_literal(f"^[{WHITE_SPACE}]|[{WHITE_SPACE}]$")
+        return f"(CASE WHEN regexp_matches({value}, {edges}) THEN trim({value}, {spaces}) ELSE {value} END)"
+
+    def not_blank(self, node: Node) -> str:
+        """Neither null, nor empty, nor only white space; the first character decides for nearly every text."""
+        value = self.render(node.args[0])
+        first = f"unicode({value})"
+        seen = f"{first} BETWEEN 33 AND 126 OR {first} > 12288"
+        trimmed = f"trim({value}, {text_literal(WHITE_SPACE)})"
+        return f"({value} IS NOT NULL AND {value} <> '' AND ({seen} OR {trimmed} <> ''))"
+
+    def aggregate(self, node: Node) -> str:
+        """An aggregate over all rows."""
+        name, distinct, filtered = node.value
+        args = node.args[:-1] if filtered else node.args
+        value = self.render(args[0]) if args else "1"
+        if filtered:
+            value = f"CASE WHEN {self.render(node.args[-1])} THEN {value} END"
+        if name == "count":
+            return f"count({'DISTINCT ' if distinct else ''}{value})"
+        inner = f"{'DISTINCT ' if distinct else ''}{value}"
+        if name == "avg":
+            return f"({self.real(f'sum({inner})')} / NULLIF(count({inner}), 0))"
+        found = f"{name}({inner})"
+        return f"CAST({found} AS {self.type_name(node.kind)})" if name == "sum" and node.kind.name == "decimal" else found
+
+
+def quoted(name: str) -> str:
+    """A name as SQL: the one place where names are quoted."""
+    return '"' + name.replace('"', '""') + '"'
+
+
+def quoted_table(table: str) -> str:
+    """A table's name, with its schema where one is given."""
+    return ".".join(quoted(part) for part in table.split("."))
+
+
+def text_literal(text: str) -> str:
+    """A text as SQL: the one place where texts of a charter are quoted."""
+    return "'" + text.replace("'", "''") + "'"
+
+
+def duckdb_type(kind: Kind) -> str:
+    """DuckDB's name for a kind."""
+    if kind.name == "decimal":
+        return f"DECIMAL({kind.size},{kind.scale})"
+    return {
+        "text": "VARCHAR", "integer": "BIGINT", "real": "DOUBLE", "timestamptz": "TIMESTAMP WITH TIME ZONE",
+        "binary": "BLOB",
+    }.get(kind.name, kind.name.upper())  # fmt: skip
+
+
+def _widened(have: Kind, want: Kind) -> Kind:
+    """A whole number needs 19 digits before the mark to be held as a decimal."""
+    if have.name == "integer" and want.name == "decimal":
+        return Kind("decimal", min(38, max(want.digits, 19 + want.scale)), want.scale)
+    return want
+
+
+def _number_shape(kind: Kind) -> str:
+    if kind.name == "integer":
+        return "^[+-]?[0-9]{1,18}$"
+    return f"^[+-]?[0-9]{{1,{max(1, kind.digits - kind.scale)}}}([.][0-9]{{1,{max(1, kind.scale)}}})?$"
+

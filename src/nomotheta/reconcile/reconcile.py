@@ -1,0 +1,300 @@
+"""Files held against the table they were loaded into: counts, totals a column, and the fingerprint of all rows.
+
+Both sides are asked the same SELECT: the table in its place, the files as a stream of typed rows in the embedded
+engine. Only where the fingerprints differ are the rows themselves compared, and only those of the buckets that differ.
+"""
+
+from __future__ import annotations
+
+import datetime
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from nomotheta.charter import Compiled
+from nomotheta.conditions import Kind
+from nomotheta.errors import DeliveryError
+from nomotheta.events import Listener, Progress, nobody
+from nomotheta.kinds import arrow_type, show
+from nomotheta.load import Balance, Engine, Plan, constants, left_out, worked_blocks
+from nomotheta.place import SCHEME, Now, Place, bucket, fingerprinted, hash_sum, quoted, row_hash
+from nomotheta.place.duck import DuckPlace
+from nomotheta.reconcile.reconciliation import Cell, ColumnTotals, Reconciliation, RowDifference
+from nomotheta.rules import HIDDEN, existing
+from nomotheta.source import ArrivedFile, DelimitedFile, arrived, match_header
+
+_MOST_DIFFERENCES = 20
+_MOST_ROWS = 20_000
+_REAL_TOLERANCE = 1e-9
+_NOT_FROM_FILES = ("@load.id", "@load.time", "@place")
+
+
+@dataclass(frozen=True, slots=True)
+class LoadedFiles:
+    """A load that stands in the table: its number, its day, its files, and what was set aside."""
+
+    load_id: int
+    day: datetime.date
+    at: datetime.datetime
+    root: Path
+    balance: Balance
+    rejects: Path
+
+
+def reconcile(
+    place: Place,
+    compiled: Compiled,
+    loads: Sequence[LoadedFiles],
+    where: str | None,
+    over: str,
+    zone: str = "UTC",
+    listener: Listener = nobody,
+) -> Reconciliation:
+    """Hold files against the table they were loaded into.
+
+    Args:
+        place: where the table is.
+        compiled: its charter.
+        loads: the loads whose files are read again.
+        where: the rendered condition that tells their rows in the table, or None for all rows.
+        over: what is compared, in words.
+        zone: the time zone of timestamps that name none.
+        listener: told of the progress.
+
+    Raises:
+        DeliveryError: a file is gone, or is no longer what was loaded.
+        PlaceError: the table is not there, or the place cannot be reached.
+    """
+    existing(place, compiled.charter.table)
+    return _Reconcile(place, compiled, list(loads), where, zone, listener).run(over)
+
+
+class _Reconcile:
+    def __init__(
+        self, place: Place, compiled: Compiled, loads: list[LoadedFiles], where: str | None, zone: str,
+        listener: Listener,
+    ) -> None:  # fmt: skip
+        self.place, self.compiled, self.loads, self.where, self.zone = place, compiled, loads, where, zone
+        self.listener = listener
+        self.charter = compiled.charter
+        columns = self.charter.columns
+        self.kinds = {
+            name: kind for name, kind in self.charter.kinds().items() if columns[name].from_ not in _NOT_FROM_FILES
+        }
+        self.hashed = fingerprinted(self.kinds)
+        self.files = [(load, file) for load in self.loads for file in _still_there(load)]
+
+    def run(self, over: str) -> Reconciliation:
+        select = ", ".join(["count(*) AS n", f"{hash_sum(self.hashed)} AS h", *_totals(self.kinds)])
+        files, table = self.both(select)
+        totals = tuple(_compared(name, kind, files, table) for name, kind in self.kinds.items())
+        same = files["n"] == table["n"] and files["h"] == table["h"] and all(each.equal for each in totals)
+        differing: tuple[str, ...] = ()
+        differences: tuple[RowDifference, ...] = ()
+        count: int | None = 0
+        if not same:
+            differing = self.differing_columns(totals) if files["n"] == table["n"] else ()
+            differences, count = self.rows() if files["h"] != table["h"] else ((), 0)
+        balances = [load.balance for load in self.loads]
+        return Reconciliation(
+            table=self.charter.table, place=self.place.name, over=over,
+            loads=tuple(load.load_id for load in self.loads), files=tuple(file.name for _, file in self.files),
+            verdict="pass" if same else "fail",
+            records=sum(balance.records for balance in balances),
+            rejected=sum(balance.rejected for balance in balances),
+            repeated=sum(balance.repeated for balance in balances),
+            files_rows=files["n"], table_rows=table["n"], totals=totals, scheme=SCHEME,
+            files_fingerprint=f"{files['h']:016x}", table_fingerprint=f"{table['h']:016x}",
+            differing=differing, differences=differences, differing_rows=count,
+            uncompared=tuple(name for name in self.charter.columns if name not in self.kinds),
+        )  # fmt: skip
+
+    # ---- the two sides
+
+    def both(self, select: str) -> tuple[dict[str, Any], dict[str, Any]]:
+        """The one row that a SELECT gives on each side."""
+        files, table = self.of_files(select).to_pylist()[0], self.of_table(select).to_pylist()[0]
+        return files, table
+
+    def of_table(self, select: str, condition: str | None = None, group: str = "") -> Any:
+        where = " AND ".join(f"({part})" for part in (self.where, condition) if part) or None
+        return self.place.fetch(f"SELECT {select} {self.place.rowset(self.charter.table, where)}{group}")
+
+    def of_files(self, select: str, condition: str | None = None, group: str = "") -> Any:
+        schema = pa.schema([(name, arrow_type(kind)) for name, kind in self.kinds.items()])
+        reader = pa.RecordBatchReader.from_batches(schema, self.batches(schema))
+        where = f" WHERE {condition}" if condition else ""
+        engine = DuckPlace("files", None)
+        try:
+            return engine.fetch(f"SELECT {select} FROM files_rows{where}{group}", files_rows=reader)  # noqa: S608
+        finally:
+            engine.close()
+
+    def batches(self, schema: Any) -> Iterator[Any]:
+        """The rows that the files hold, less those that were set aside."""
+        total = sum(file.survey.bytes_of_content for _, file in self.files)
+        done = 0
+        for load, file in self.files:
+            source = DelimitedFile(file.path, file.name, self.compiled.layout)
+            positions, width = match_header(source.read_header(), self.charter, file.name)
+            fixed = constants(self.charter, load.load_id, load.at, load.day, file.name)
+            now = Now(load.at, load.day, load.load_id)
+            plan = Plan(self.compiled, file.name, positions, width, fixed, [], Engine([], now), self.zone, 0)
+            aside = left_out(load.rejects).get(file.name, np.zeros(0, np.int64))
+            before = 0
+            for worked in worked_blocks(source, plan):
+                numbers = worked.records + before + 1
+                keep = ~np.isin(numbers, aside, assume_unique=True)
+                before += worked.batch.count
+                rows = worked.good.select(schema.names)
+                yield from (rows if keep.all() else rows.filter(pa.array(keep))).to_batches()
+                done += len(worked.batch.block.data)
+                self.listener(Progress(f"reading the files of {self.charter.table}", done, total, "bytes"))
+        self.listener(Progress(f"reading the files of {self.charter.table}", total, total, "bytes", ended=True))
+
+    # ---- where they differ
+
+    def differing_columns(self, totals: Sequence[ColumnTotals]) -> tuple[str, ...]:
+        """The columns whose values are not the same in all, by one checksum each."""
+        sums = ", ".join(f"{hash_sum({name: kind})} AS {quoted(name)}" for name, kind in self.hashed.items())
+        files, table = self.both(sums) if sums else ({}, {})
+        unequal = {each.column for each in totals if not each.equal}
+        return tuple(name for name in self.kinds if name in unequal or files.get(name) != table.get(name))
+
+    def rows(self) -> tuple[tuple[RowDifference, ...], int | None]:
+        """The rows that differ: the first few, and how many, or None where they are too many to fetch."""
+        key = next((list(each.columns) for each in self.charter.keys if set(each.columns) <= set(self.hashed)), [])
+        by = bucket({name: self.hashed[name] for name in key} if key else self.hashed)
+        select, group = f"{by} AS b, count(*) AS n, {hash_sum(self.hashed)} AS h", " GROUP BY 1"
+        sides: list[dict[int, tuple[int, int]]] = [
+            {row["b"]: (row["n"], row["h"]) for row in side(select, None, group).to_pylist()}
+            for side in (self.of_files, self.of_table)
+        ]
+        differing = [b for b in sorted(set(sides[0]) | set(sides[1])) if sides[0].get(b) != sides[1].get(b)]
+        chosen, fetched = [], 0
+        for b in differing:
+            size = sum(side.get(b, (0, 0))[0] for side in sides)
+            if chosen and fetched + size > _MOST_ROWS:
+                break
+            chosen.append(b)
+            fetched += size
+        within = f"{by} IN ({', '.join(map(str, chosen))})"
+        columns = ", ".join(f"{quoted(name)}" for name in self.kinds)
+        select = f"{row_hash(self.hashed)} AS {quoted('row hash')}, {columns}"
+        files, table = (side(select, within).to_pylist() for side in (self.of_files, self.of_table))
+        found = _differences(files, table, key, list(self.kinds), self.charter.private())
+        return tuple(found[:_MOST_DIFFERENCES]), len(found) if len(chosen) == len(differing) else None
+
+
+def _still_there(load: LoadedFiles) -> list[ArrivedFile]:
+    """The files of a load, if they still are what was loaded."""
+    found = arrived(load.root, [_literal(file.file) for file in load.balance.files])
+    for file, loaded in zip(found, load.balance.files, strict=True):
+        if file.survey.content != loaded.content:
+            raise DeliveryError(
+                f"the file is not what load {load.load_id} loaded: it has changed since",
+                where=file.name,
+                mend="put the loaded file back, or reconcile after loading the new one",
+            )
+    return found
+
+
+def _literal(name: str) -> str:
+    """A file's name as a pattern that matches only itself."""
+    return "".join(f"[{c}]" if c in "*?[" else c for c in name)
+
+
+_MEASURES: Mapping[str, str] = {
+    "integer": "sum", "decimal": "sum", "real": "sum", "text": "length", "uuid": "range", "binary": "length",
+    "boolean": "true",
+}  # fmt: skip
+
+
+def _measure(kind: Kind) -> str:
+    return _MEASURES.get(kind.name, "range")
+
+
+def _totals(kinds: Mapping[str, Kind]) -> Iterator[str]:
+    """Per column, how many values it has and what they come to."""
+    for name, kind in kinds.items():
+        column = quoted(name)
+        yield f"count({column}) AS {quoted(f'{name} n')}"
+        match _measure(kind):
+            case "sum":
+                yield f"sum({column}) AS {quoted(f'{name} 0')}"
+            case "length" if kind.name == "binary":
+                yield f"sum(octet_length({column})) AS {quoted(f'{name} 0')}"
+            case "length":
+                yield f"sum(length({column})) AS {quoted(f'{name} 0')}"
+            case "true":
+                yield f"sum(CAST({column} AS INTEGER)) AS {quoted(f'{name} 0')}"
+            case _:
+                yield f"min({column}) AS {quoted(f'{name} 0')}"
+                yield f"max({column}) AS {quoted(f'{name} 1')}"
+
+
+def _compared(name: str, kind: Kind, files: Mapping[str, Any], table: Mapping[str, Any]) -> ColumnTotals:
+    measure: Any = _measure(kind)
+    parts = [f"{name} {at}" for at in range(2 if measure == "range" else 1)]
+    left, right = [files[part] for part in parts], [table[part] for part in parts]
+    count_left, count_right = files[f"{name} n"], table[f"{name} n"]
+    equal = count_left == count_right and all(map(_equal, left, right))
+    return ColumnTotals(
+        name, measure, count_left, count_right, tuple(map(show, left)), tuple(map(show, right)), equal
+    )  # fmt: skip
+
+
+def _equal(left: Any, right: Any) -> bool:
+    if isinstance(left, float) and isinstance(right, float):
+        return abs(left - right) <= _REAL_TOLERANCE * max(abs(left), abs(right))
+    return bool(left == right)
+
+
+def _differences(
+    files: list[dict[str, Any]], table: list[dict[str, Any]], key: list[str], columns: list[str], private: frozenset[str]
+) -> list[RowDifference]:
+    """What is on one side only, paired by key where there is one."""
+    only_files, only_table = _less(files, table), _less(table, files)
+
+    def shown(row: Mapping[str, Any], name: str) -> str | None:
+        return HIDDEN if name in private else show(row[name])
+
+    def keyed(row: Mapping[str, Any]) -> tuple[tuple[str, str | None], ...]:
+        return tuple((name, shown(row, name)) for name in key or columns)
+
+    def of(row: Mapping[str, Any]) -> tuple[Any, ...]:
+        return tuple(row[name] for name in key)
+
+    partners: dict[tuple[Any, ...], list[dict[str, Any]]] = {}
+    for row in only_table if key else []:
+        partners.setdefault(of(row), []).append(row)
+    found: list[RowDifference] = []
+    paired: set[int] = set()
+    for row in only_files:
+        others = partners.get(of(row), []) if key else []
+        if not others:
+            found.append(RowDifference("only in files", keyed(row)))
+            continue
+        other = others.pop()
+        paired.add(id(other))
+        cells = [Cell(name, shown(row, name), shown(other, name)) for name in columns if row[name] != other[name]]
+        found.append(RowDifference("differs", keyed(row), tuple(cells)))
+    return found + [RowDifference("only in table", keyed(row)) for row in only_table if id(row) not in paired]
+
+
+def _less(rows: list[dict[str, Any]], others: list[dict[str, Any]]) -> list[dict[str, Any]]:
+    """The rows that the others do not have as often."""
+    counts: dict[int, int] = {}
+    for row in others:
+        counts[row["row hash"]] = counts.get(row["row hash"], 0) + 1
+    left = []
+    for row in rows:
+        if counts.get(row["row hash"], 0):
+            counts[row["row hash"]] -= 1
+        else:
+            left.append(row)
+    return left

@@ -1,0 +1,69 @@
+"""What came of holding the files against the table."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Literal
+
+
+@dataclass(frozen=True, slots=True)
+class ColumnTotals:
+    """One column on both sides, values as text. `measure` says what `files` and `table` are.
+
+    `sum`, `length` (characters in all) and `true` (how many) are one value each; `range` is lowest and highest.
+    """
+
+    column: str
+    measure: Literal["sum", "range", "length", "true"]
+    files_count: int
+    table_count: int
+    files: tuple[str | None, ...]
+    table: tuple[str | None, ...]
+    equal: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Cell:
+    """A column in which two rows of one key differ."""
+
+    column: str
+    files: str | None
+    table: str | None
+
+
+@dataclass(frozen=True, slots=True)
+class RowDifference:
+    """A row that is not the same on both sides, known by its key, or whole where there is no key."""
+
+    where: Literal["differs", "only in files", "only in table"]
+    key: tuple[tuple[str, str | None], ...]
+    cells: tuple[Cell, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Reconciliation:
+    """Files against a table.
+
+    `files_rows` is what should be there: records − rejected − repeated. `uncompared` are columns that no file holds.
+    """
+
+    table: str
+    place: str
+    over: str
+    loads: tuple[int, ...]
+    files: tuple[str, ...]
+    verdict: Literal["pass", "fail"]
+    records: int
+    rejected: int
+    repeated: int
+    files_rows: int
+    table_rows: int
+    totals: tuple[ColumnTotals, ...]
+    scheme: str
+    files_fingerprint: str
+    table_fingerprint: str
+    differing: tuple[str, ...] = ()
+    differences: tuple[RowDifference, ...] = ()
+    differing_rows: int | None = None
+    uncompared: tuple[str, ...] = ()
+    format: str = field(default="nomotheta/reconciliation/1")

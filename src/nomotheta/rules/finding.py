@@ -1,0 +1,88 @@
+"""What came of a rule."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from typing import Any, Literal
+
+from nomotheta.charter import Check
+from nomotheta.kinds import show
+
+Verdict = Literal["pass", "warn", "fail", "error"]
+HIDDEN = "(private)"
+
+
+@dataclass(frozen=True, slots=True)
+class Samples:
+    """A few rows that broke a rule, as text; null is None, and a private value is never among them."""
+
+    columns: tuple[str, ...]
+    rows: tuple[tuple[str | None, ...], ...]
+
+
+NO_SAMPLES = Samples((), ())
+
+
+@dataclass(frozen=True, slots=True)
+class Finding:
+    """The verdict on one rule.
+
+    `breaks` counts what broke it (rows; for a whole, 0 or 1) and `rows` what was looked at; both are None where it
+    could not be judged. `over` is `table` or `load N`. `sql` is the statement that counts the breaks.
+    """
+
+    rule: str
+    sort: str
+    verdict: Verdict
+    columns: tuple[str, ...] = ()
+    breaks: int | None = None
+    rows: int | None = None
+    set_aside: int = 0
+    message: str = ""
+    because: str = ""
+    otherwise: str = "fail"
+    tolerate: str = "none"
+    over: str = "table"
+    samples: Samples = NO_SAMPLES
+    sql: str = ""
+
+
+def samples_of(table: Any, private: frozenset[str]) -> Samples:
+    """Rows of an Arrow table as samples, private columns hidden."""
+    columns = [
+        [HIDDEN] * table.num_rows if name in private else [show(value) for value in table.column(name).to_pylist()]
+        for name in table.column_names
+    ]
+    return Samples(tuple(table.column_names), tuple(zip(*columns, strict=True)))
+
+
+def verdict_of(check: Check, breaks: int, rows: int) -> Verdict:
+    """What so many breaks mean for a check."""
+    if breaks == 0 or check.tolerate.allows(breaks, rows):
+        return "pass"
+    return "warn" if check.otherwise == "warn" else "fail"
+
+
+def message_of(check: Check, breaks: int, rows: int, noun: str = "rows") -> str:
+    """The counts in words."""
+    if breaks == 0:
+        return ""
+    share = f" ({breaks / rows:.2%})" if rows else ""
+    of = f" of {rows:,}" if rows else ""
+    told = f"{breaks:,}{of} {noun}{share}"
+    if check.tolerate.allows(breaks, rows):
+        told += f", within the tolerance of {check.tolerate}"
+    return told
+
+
+def gravest(verdicts: Iterable[Verdict]) -> Verdict:
+    """The gravest of some verdicts: error before fail before warn before pass."""
+    given = set(verdicts)
+    order: tuple[Verdict, ...] = ("error", "fail", "warn", "pass")
+    return next((verdict for verdict in order if verdict in given), "pass")
+
+
+def worst(findings: Iterable[Finding]) -> Verdict:
+    """The gravest verdict among findings."""
+    return gravest(finding.verdict for finding in findings)

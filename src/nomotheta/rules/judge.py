@@ -1,0 +1,320 @@
+"""Rules over a table: one scan for all conditions, one query each for keys, references and offenders."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import pyarrow as pa
+
+from nomotheta.charter import Check, Compiled, Layout
+from nomotheta.conditions import Kind, Node
+from nomotheta.errors import NomothetaError, PlaceError, did_you_mean
+from nomotheta.kinds import read_column, show
+from nomotheta.place import Now, Place, PlaceColumn, quoted, quoted_table
+from nomotheta.rules.finding import Finding, Samples, message_of, samples_of, verdict_of
+
+SAMPLES = 5
+_WIDEST = 8
+
+
+@dataclass(frozen=True, slots=True)
+class Scope:
+    """The rows that are judged: all of a table, or those that meet `where`; `label` names them."""
+
+    label: str = "table"
+    where: Node | None = None
+
+
+def judge(
+    place: Place,
+    compiled: Compiled,
+    now: Now,
+    scope: Scope | None = None,
+    load_scope: Scope | None = None,
+    set_aside: Mapping[str, int] | None = None,
+) -> list[Finding]:
+    """Hold a table against its charter.
+
+    Args:
+        place: where the table is.
+        compiled: its charter.
+        now: the moment, the day and the load that conditions may speak of.
+        scope: the rows that rules look at which do not say otherwise; all where it is None.
+        load_scope: the rows of one load, for the rules that are declared over a load.
+        set_aside: for a table that was just loaded, how many rows each check that sets rows aside took out; such
+            checks are not judged again.
+
+    Returns:
+        A finding for every check, in the order of the charter.
+
+    Raises:
+        PlaceError: the table is not there, or the place cannot be reached.
+    """
+    return _Judge(place, compiled, now, (scope or Scope(), load_scope or scope or Scope()), set_aside).findings()
+
+
+class _Judge:
+    def __init__(
+        self, place: Place, compiled: Compiled, now: Now, scopes: tuple[Scope, Scope],
+        set_aside: Mapping[str, int] | None,
+    ) -> None:  # fmt: skip
+        self.place, self.compiled, self.now = place, compiled, now
+        self.scope, self.load_scope = scopes
+        self.charter, self.set_aside = compiled.charter, set_aside
+        self.table = self.charter.table
+        self.shape = {column.name: column for column in existing(place, self.table)}
+        self.private = self.charter.private()
+        self.counts: dict[str, int] = {}
+
+    def findings(self) -> list[Finding]:
+        found: dict[int, Finding] = {}
+        rows: list[tuple[int, Check]] = []
+        for at, check in enumerate(self.compiled.checks):
+            absent = [name for name in check.columns if name not in self.shape]
+            if self.set_aside is not None and check.otherwise == "reject":
+                found[at] = self.enforced(check)
+            elif absent:
+                found[at] = self.absent(check, absent)
+            elif check.node is not None:
+                rows.append((at, check))
+            else:
+                found[at] = self.alone(check)
+        for label in dict.fromkeys(self.scope_of(check).label for _, check in rows):
+            group = [(at, check) for at, check in rows if self.scope_of(check).label == label]
+            judged = self.scanned([check for _, check in group], self.scope_of(group[0][1]))
+            found |= {at: finding for (at, _), finding in zip(group, judged, strict=True)}
+        return [found[at] for at in sorted(found)]
+
+    # ---- scope
+
+    def scope_of(self, check: Check) -> Scope:
+        if check.over == "table" or check.sort == "offenders":
+            return Scope()
+        return self.load_scope if check.over == "load" else self.scope
+
+    def where(self, scope: Scope, *more: str) -> str | None:
+        parts = [self.place.render(scope.where, self.now)] if scope.where else []
+        return " AND ".join([*parts, *more]) or None
+
+    def count(self, scope: Scope) -> int:
+        if scope.label not in self.counts:
+            self.counts[scope.label] = self.place.count(self.table, self.where(scope))
+        return self.counts[scope.label]
+
+    # ---- findings that need no query
+
+    def made(self, check: Check, **more: Any) -> Finding:
+        base: dict[str, Any] = {
+            "rule": check.name, "sort": check.sort, "columns": check.columns, "because": check.because,
+            "otherwise": check.otherwise, "tolerate": str(check.tolerate), "over": self.scope_of(check).label,
+        }  # fmt: skip
+        return Finding(**(base | more))
+
+    def enforced(self, check: Check) -> Finding:
+        count = (self.set_aside or {}).get(check.name, 0)
+        message = f"{count:,} rows were set aside at loading" if count != 1 else "1 row was set aside at loading"
+        return self.made(check, verdict="pass", breaks=0, set_aside=count, message=message if count else "")
+
+    def absent(self, check: Check, names: Sequence[str]) -> Finding:
+        hint = did_you_mean(names[0], self.shape)
+        message = f"the table has no column '{names[0]}'" + (f"; {hint}" if hint else "")
+        return self.made(check, verdict="error", message=message)
+
+    # ---- conditions: one scan
+
+    def scanned(self, checks: Sequence[Check], scope: Scope) -> list[Finding]:
+        parts = ["count(*) AS n"]
+        for at, check in enumerate(checks):
+            parts += self.counted(check, f"b{at}")
+        sql = f"SELECT {', '.join(parts)} {self.place.rowset(self.table, self.where(scope))}"
+        try:
+            row = self.place.fetch(sql).to_pylist()[0]
+        except PlaceError:
+            if len(checks) == 1:
+                raise
+            return [self.single(check, scope) for check in checks]
+        self.counts[scope.label] = row["n"]
+        return [self.read(check, row, f"b{at}", scope) for at, check in enumerate(checks)]
+
+    def single(self, check: Check, scope: Scope) -> Finding:
+        """One check alone, after the scan of all failed: the culprit is an error for itself."""
+        try:
+            return self.scanned([check], scope)[0]
+        except NomothetaError as error:
+            return self.made(check, verdict="error", message=error.what)
+
+    def counted(self, check: Check, name: str) -> list[str]:
+        assert check.node is not None  # noqa: S101 - only checks with a condition come here
+        condition = self.place.render(check.node, self.now)
+        if check.sort != "whole":
+            return [f"count(CASE WHEN NOT {condition} THEN 1 END) AS {name}"]
+        values = [
+            f"{self.place.render(node, self.now)} AS {name}_{at}" for at, node in enumerate(aggregates(check.node))
+        ]
+        return [f"{condition} AS {name}", *values]
+
+    def read(self, check: Check, row: Mapping[str, Any], name: str, scope: Scope) -> Finding:
+        assert check.node is not None  # noqa: S101
+        sql = f"SELECT {self.counted(check, name)[0]} {self.place.rowset(self.table, self.where(scope))}"
+        rows = int(row["n"])
+        if check.sort == "whole":
+            return self.read_whole(check, row, name, sql)
+        breaks = int(row[name])
+        finding = self.made(
+            check, verdict=verdict_of(check, breaks, rows), breaks=breaks, rows=rows, sql=sql,
+            message=message_of(check, breaks, rows),
+        )  # fmt: skip
+        if not breaks:
+            return finding
+        condition = f"NOT {self.place.render(check.node, self.now)}"
+        return replace(finding, samples=self.sampled(check.columns, self.where(scope, condition)))
+
+    def read_whole(self, check: Check, row: Mapping[str, Any], name: str, sql: str) -> Finding:
+        assert check.node is not None  # noqa: S101
+        nodes = aggregates(check.node)
+        values = [f"{_told(node)} is {show(row[f'{name}_{at}']) or 'null'}" for at, node in enumerate(nodes)]
+        met = row[name]
+        breaks = int(met is False)
+        message = ", ".join(dict.fromkeys(values)) + (", which decides nothing" if met is None else "")
+        verdict = verdict_of(check, breaks, 1)
+        return self.made(check, verdict=verdict, breaks=breaks, rows=row["n"], message=message, sql=sql)
+
+    def sampled(self, columns: Sequence[str], where: str | None) -> Samples:
+        """Rows that broke a rule, by their key and the columns that the rule speaks of."""
+        key = self.charter.keys[0].columns if self.charter.keys else list(self.shape)[:_WIDEST]
+        chosen = [name for name in dict.fromkeys([*key, *columns]) if name in self.shape]
+        listed = ", ".join(quoted(name) for name in chosen)
+        sql = f"SELECT {listed} {self.place.rowset(self.table, where)} LIMIT {SAMPLES}"
+        return samples_of(self.place.fetch(sql), self.private)
+
+    # ---- checks with a query of their own
+
+    def alone(self, check: Check) -> Finding:
+        by_sort: dict[str, Callable[[Check], Finding]] = {
+            "kind": self.kind, "key": self.key, "reference": self.reference, "offenders": self.offenders,
+        }  # fmt: skip
+        try:
+            return by_sort[check.sort](check)
+        except NomothetaError as error:
+            return self.made(check, verdict="error", message=error.what)
+
+    def counted_finding(self, check: Check, breaks: int, rows: int, sql: str, samples: Callable[[], Samples]) -> Finding:
+        return self.made(
+            check, verdict=verdict_of(check, breaks, rows), breaks=breaks, rows=rows, sql=sql,
+            message=message_of(check, breaks, rows), samples=samples() if breaks else Samples((), ()),
+        )  # fmt: skip
+
+    def key(self, check: Check) -> Finding:
+        scope = self.scope_of(check)
+        listed = ", ".join(quoted(name) for name in check.columns)
+        present = [f"{quoted(name)} IS NOT NULL" for name in check.columns]
+        rowset = self.place.rowset(self.table, " AND ".join(present))
+        groups = f"SELECT {listed}, count(*) AS times {rowset} GROUP BY {listed} HAVING count(*) > 1"
+        sql = f"SELECT coalesce(sum(times - 1), 0) AS breaks FROM ({groups}) AS repeated"
+        breaks = int(self.place.fetch(sql).to_pylist()[0]["breaks"])
+        rows = self.count(Scope())
+
+        def samples() -> Samples:
+            return samples_of(self.place.fetch(f"{groups} ORDER BY times DESC, {listed} LIMIT {SAMPLES}"), self.private)
+
+        finding = self.counted_finding(check, breaks, rows, sql, samples)
+        return finding if scope.where is None else replace(finding, over="table")
+
+    def reference(self, check: Check) -> Finding:
+        assert check.listed_in is not None  # noqa: S101
+        table, listed = check.listed_in
+        there = {column.name for column in existing(self.place, table)}
+        missing = [name for name in listed if name not in there]
+        if missing:
+            return self.made(check, verdict="error", message=f"{table} has no column '{missing[0]}'")
+        pairs = zip(check.columns, listed, strict=True)
+        own = quoted_table(self.table)
+        same = " AND ".join(f"listed.{quoted(other)} = {own}.{quoted(name)}" for name, other in pairs)
+        present = " AND ".join(f"{quoted(name)} IS NOT NULL" for name in check.columns)
+        absent = f"NOT EXISTS (SELECT 1 FROM {quoted_table(table)} AS listed WHERE {same})"
+        scope = self.scope_of(check)
+        where = self.where(scope, present, absent)
+        sql = f"SELECT count(*) AS breaks {self.place.rowset(self.table, where)}"
+        breaks = int(self.place.fetch(sql).to_pylist()[0]["breaks"])
+        return self.counted_finding(
+            check, breaks, self.count(scope), sql, lambda: self.sampled(check.columns, where)
+        )  # fmt: skip
+
+    def offenders(self, check: Check) -> Finding:
+        sql = f"SELECT count(*) AS breaks FROM ({check.query}) AS offenders"
+        breaks = int(self.place.fetch(sql).to_pylist()[0]["breaks"])
+
+        def samples() -> Samples:
+            found = self.place.fetch(f"SELECT * FROM ({check.query}) AS offenders LIMIT {SAMPLES}")  # noqa: S608 - the charter's own query
+            return samples_of(found, self.private)
+
+        return self.counted_finding(check, breaks, self.count(Scope()), sql, samples)
+
+    def kind(self, check: Check) -> Finding:
+        """A column of the declared kind needs no look; another is read as text, by the kind's own definition."""
+        name = check.columns[0]
+        column, declared = self.shape[name], self.charter.kinds()[name]
+        if holds(column, declared):
+            return self.made(check, verdict="pass", breaks=0, rows=self.count(self.scope_of(check)))
+        scope = self.scope_of(check)
+        sql = f"SELECT {self.place.as_text(name)} AS value {self.place.rowset(self.table, self.where(scope))}"
+        layout = self.compiled.layout if column.kind and column.kind.name == "text" else Layout()
+        breaks, rows, examples = 0, 0, []
+        for batch in self.place.stream(sql):
+            texts = _blank_as_null(batch.column(0), declared)
+            for misfit in read_column(texts, declared, layout).misfits:
+                breaks += len(misfit.rows)
+                examples += [texts[int(at)].as_py() for at in misfit.rows[: SAMPLES - len(examples)]]
+            rows += batch.num_rows
+        finding = self.counted_finding(
+            check, breaks, rows, sql, lambda: samples_of(pa.table({name: pa.array(examples, pa.string())}), self.private)
+        )
+        stored = f"the column is stored as {column.type_name}"
+        return replace(finding, message=f"{finding.message}; {stored}" if finding.message else stored)
+
+
+def existing(place: Place, table: str) -> list[PlaceColumn]:
+    """The columns of a table.
+
+    Raises:
+        PlaceError: there is no such table; with the nearest name.
+    """
+    found = place.columns(table)
+    if found is None:
+        tables = place.tables()
+        mend = did_you_mean(table, tables, "tables there: " + ", ".join(tables[:8]) if tables else "it holds no tables")
+        raise PlaceError(f"there is no table '{table}' in {place.shown}", where=f"place {place.name}", mend=mend)
+    return found
+
+
+def holds(column: PlaceColumn, declared: Kind) -> bool:
+    """Whether a place's column can only hold values of the declared kind."""
+    have = column.kind
+    if have is None or have.name != declared.name:
+        return False
+    if declared.name != "decimal":
+        return True
+    return have.scale <= declared.scale and have.digits - have.scale <= declared.digits - declared.scale
+
+
+def aggregates(node: Node) -> list[Node]:
+    """The aggregates of a condition on the whole."""
+    return [each for each in node.walk() if each.op == "aggregate"]
+
+
+def _told(node: Node) -> str:
+    name, distinct, filtered = node.value
+    args = node.args[:-1] if filtered else node.args
+    inner = args[0].value if args and args[0].op == "column" else "…" if args else "*"
+    return f"{name}({'distinct ' if distinct else ''}{inner}){' filter (…)' if filtered else ''}"
+
+
+def _blank_as_null(texts: Any, kind: Kind) -> Any:
+    """In a column of another kind than text, an empty text is no value."""
+    if kind.name == "text":
+        return texts
+    import pyarrow.compute as pc
+
+    return pc.if_else(pc.equal(texts, ""), pa.scalar(None, pa.string()), texts)

@@ -1,0 +1,19 @@
+"""Source files: arrivals, record-aligned blocks, and their columns as text."""
+
+from nomotheta.source.blocks import Block, DelimitedFile, Lines
+from nomotheta.source.delivery import ArrivedFile, arrived, expected, match_header
+from nomotheta.source.texts import Odd, TextBatch, null_words_in_quotes, read_texts
+
+__all__ = [
+    "ArrivedFile",
+    "Block",
+    "DelimitedFile",
+    "Lines",
+    "Odd",
+    "TextBatch",
+    "arrived",
+    "expected",
+    "match_header",
+    "null_words_in_quotes",
+    "read_texts",
+]

@@ -1,0 +1,132 @@
+"""The bytes of a file: decompressed by what they are, not by the file's name, and brought to UTF-8."""
+
+from __future__ import annotations
+
+import codecs
+import gzip
+import hashlib
+import zlib
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import BinaryIO
+
+from nomotheta.errors import DeliveryError
+
+CHUNK = 8 << 20
+_GZIP = b"\x1f\x8b"
+_UTF8_BOM = codecs.BOM_UTF8
+
+
+@dataclass(frozen=True, slots=True)
+class Survey:
+    """A file seen whole once: its size on disk, the size and hash of its decompressed content (BLAKE2b, RFC 7693)."""
+
+    bytes_on_disk: int
+    bytes_of_content: int
+    content: str
+
+
+def survey(path: Path, name: str) -> Survey:
+    """Read the whole file once and say what its content is.
+
+    Raises:
+        DeliveryError: it cannot be read, its compression is damaged, or it is empty.
+    """
+    seen, size = hashlib.blake2b(digest_size=32), 0
+    for chunk in raw_chunks(path, name):
+        seen.update(chunk)
+        size += len(chunk)
+    if not size:
+        raise DeliveryError("the file is empty: 0 bytes", where=name, mend="ask the sender to send it again")
+    return Survey(path.stat().st_size, size, seen.hexdigest())
+
+
+def raw_chunks(path: Path, name: str) -> Iterator[bytes]:
+    """The decompressed bytes of a file, a chunk at a time.
+
+    Raises:
+        DeliveryError: it cannot be read, or its compression is damaged or cut off.
+    """
+    try:
+        with path.open("rb") as file:
+            yield from _decompressed(file, name)
+    except FileNotFoundError:
+        raise DeliveryError("the file is not there", where=name) from None
+    except IsADirectoryError:
+        raise DeliveryError("this is a folder, not a file", where=name) from None
+    except PermissionError:
+        raise DeliveryError("the file may not be read", where=name, mend="check the rights of the file") from None
+
+
+def _decompressed(file: BinaryIO, name: str) -> Iterator[bytes]:
+    magic = file.read(2)
+    file.seek(0)
+    source = gzip.GzipFile(fileobj=file) if magic == _GZIP else file
+    done = 0
+    try:
+        while chunk := source.read(CHUNK):
+            done += len(chunk)
+            yield chunk
+    except EOFError:
+        raise DeliveryError(
+            f"the gzip data ends in the middle, after {done:,} bytes of content",
+            where=name,
+            mend="the transfer was cut off: have the file sent again",
+        ) from None
+    except (gzip.BadGzipFile, zlib.error) as error:
+        raise DeliveryError(
+            f"the gzip data is damaged after {done:,} bytes of content ({error})",
+            where=name,
+            mend="have the file sent again",
+        ) from None
+
+
+def text_chunks(path: Path, name: str, encoding: str) -> Iterator[bytes]:
+    """The content of a file as UTF-8, a chunk at a time, without a byte order mark; a chunk never ends between CR and LF.
+
+    Raises:
+        DeliveryError: as `raw_chunks`, or the bytes are not in the declared encoding; with line and byte.
+    """
+    is_utf8 = codecs.lookup(encoding).name in {"utf-8", "utf-8-sig", "ascii"}
+    decoder = codecs.getincrementaldecoder(encoding)("strict")
+    done, lines, held, started = 0, 1, b"", False
+    for raw in raw_chunks(path, name):
+        data = raw
+        if not (is_utf8 and raw.isascii() and not decoder.getstate()[0]):
+            try:
+                data = decoder.decode(raw).encode("utf-8", "surrogatepass")
+            except UnicodeDecodeError as error:
+                raise _not_encoded(error, name, encoding, done, lines) from None
+        if not started and data:
+            data, started = data.removeprefix(_UTF8_BOM), True
+        done += len(raw)
+        lines += data.count(b"\n")
+        data = held + data
+        held = b"\r" if data.endswith(b"\r") else b""
+        if len(data) > len(held):
+            yield data[: len(data) - len(held)]
+    try:
+        decoder.decode(b"", final=True)
+    except UnicodeDecodeError as error:
+        raise _not_encoded(error, name, encoding, done, lines) from None
+    if held:
+        yield held
+
+
+def _not_encoded(error: UnicodeDecodeError, name: str, encoding: str, done: int, lines: int) -> DeliveryError:
+    line = lines + error.object[: error.start].count(b"\n")
+    byte = error.object[error.start : error.start + 1].hex().upper()
+    others = [other for other in ("utf-8", "cp1252", "latin-1") if _decodes(error.object, other) and other != encoding]
+    mend = f"it could be {others[0]}: write encoding = \"{others[0]}\" in the layout" if others else ""
+    return DeliveryError(
+        f"the byte {byte} is not {encoding}, which the layout declares", where=f"{name}:{line}", mend=mend
+    )
+
+
+def _decodes(data: bytes, encoding: str) -> bool:
+    try:
+        codecs.getincrementaldecoder(encoding)().decode(data)
+    except UnicodeDecodeError:
+        return False
+    return True

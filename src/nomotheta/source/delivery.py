@@ -1,0 +1,105 @@
+"""Which files a delivery is made of, and whether their header is the one that the charter expects."""
+
+from __future__ import annotations
+
+import datetime
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from nomotheta.charter import Charter, Delivery
+from nomotheta.errors import DeliveryError, nearest
+from nomotheta.source.content import Survey, survey
+
+
+@dataclass(frozen=True, slots=True)
+class ArrivedFile:
+    """A file of a delivery; `name` is its path as messages show it, from the workspace on."""
+
+    path: Path
+    name: str
+    survey: Survey
+
+
+def expected(delivery: Delivery, day: datetime.date) -> list[str]:
+    """The file patterns of a delivery with the day filled in."""
+
+    def fill(match: re.Match[str]) -> str:
+        form = match[1]
+        return day.strftime(form[1:]) if form else day.isoformat()
+
+    return [re.sub(r"\{day(:[^{}]*)?\}", fill, pattern) for pattern in delivery.patterns]
+
+
+def arrived(root: Path, patterns: Sequence[str]) -> list[ArrivedFile]:
+    """The files that match, in the order of their names, each read through once.
+
+    Raises:
+        DeliveryError: a pattern matches no file, or a file cannot be read, is damaged or empty.
+    """
+    found: dict[Path, str] = {}
+    for pattern in patterns:
+        matches = sorted(path for path in _matching(root, pattern) if path.is_file())
+        if not matches:
+            raise DeliveryError("no such file has arrived", where=pattern, mend=_near_files(root, pattern))
+        found |= {path: _shown(path, root) for path in matches}
+    return [ArrivedFile(path, name, survey(path, name)) for path, name in found.items()]
+
+
+def _matching(root: Path, pattern: str) -> list[Path]:
+    base = Path(pattern)
+    if base.is_absolute():
+        return list(Path(base.anchor).glob(str(base.relative_to(base.anchor))))
+    return list(root.glob(pattern))
+
+
+def _shown(path: Path, root: Path) -> str:
+    return str(path.relative_to(root)) if path.is_relative_to(root) else str(path)
+
+
+def _near_files(root: Path, pattern: str) -> str:
+    folder = (root / pattern).parent
+    if not folder.is_dir():
+        return f"the folder {_shown(folder, root)} is not there either"
+    names = [path.name for path in folder.iterdir() if path.is_file()]
+    close = nearest(Path(pattern).name, names)
+    if not names:
+        return f"the folder {_shown(folder, root)} is empty"
+    return f"the nearest name there is {close}" if close else f"{len(names)} other files are there"
+
+
+def match_header(header: Sequence[str] | None, charter: Charter, where: str) -> tuple[dict[str, int], int]:
+    """Where each column of the charter stands in the file, and how many fields a record has.
+
+    Raises:
+        DeliveryError: the header misses columns, has others, or names one twice.
+    """
+    wanted = charter.file_columns()
+    if header is None:
+        return {column: at for at, column in enumerate(wanted)}, len(wanted)
+    at = {name: position for position, name in enumerate(header)}
+    missing = [name for name in wanted.values() if name not in at]
+    extra = [name for name in header if name not in wanted.values()]
+    twice = sorted({name for name in header if header.count(name) > 1})
+    if missing or extra or twice:
+        raise DeliveryError(*_header_message(missing, extra, twice), where=where, mend=_header_mend(missing, extra))
+    return {column: at[name] for column, name in wanted.items()}, len(header)
+
+
+def _header_message(missing: list[str], extra: list[str], twice: list[str]) -> tuple[str]:
+    parts = []
+    for label, names in (("missing", missing), ("not in the charter", extra), ("named twice", twice)):
+        if names:
+            parts.append(f"{label}: " + ", ".join(f"'{name}'" for name in names))
+    return ("the header is not the one the charter declares; " + "; ".join(parts),)
+
+
+def _header_mend(missing: list[str], extra: list[str]) -> str:
+    pairs = [(name, nearest(name, extra)) for name in missing]
+    near = [f"'{found}' looks like '{name}': write from = \"{found}\" there" for name, found in pairs if found]
+    if near:
+        return "; ".join(near)
+    if len(extra) == 1 and missing:
+        return "the file may have another delimiter than the layout declares"
+    return "ask the sender what changed, or change the charter's columns"

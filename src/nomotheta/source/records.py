@@ -1,0 +1,240 @@
+"""Where records begin and end, and the slow, exact way to read one (RFC 4180, and what strays from it).
+
+A quote opens a field only at its start. Inside, a doubled quote is one quote; the closing quote must be followed by
+a delimiter or a line end. What is opened and not closed within the largest record, or closed and followed by something
+else, is a stray quote: its first line becomes one reject, and reading goes on with the next line.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from nomotheta.charter import Layout
+
+Ints = NDArray[np.int64]
+LINE_FEED, RETURN = 10, 13
+Value = tuple[bytes, bool]  # a field's content, and whether it was quoted
+
+
+class NeedMore(Exception):  # noqa: N818 - not an error: the record goes on in data that was not read yet
+    """The record is not complete in the data at hand."""
+
+
+@dataclass(frozen=True, slots=True)
+class Spans:
+    """n records of a block: record i is `data[starts[i] : ends[i]]`, without its line end.
+
+    `lines` counts the line ends before each record. `empty` lines belong to no record.
+    """
+
+    starts: Ints
+    ends: Ints
+    lines: Ints
+    empty: int
+
+
+@dataclass(slots=True)
+class Scanned:
+    """What the slow way found: the records' spans, the fields of those with quotes, and those with a stray quote."""
+
+    spans: Spans
+    fields: dict[int, list[Value]] = field(default_factory=dict)
+    stray: dict[int, str] = field(default_factory=dict)
+
+
+def find_all(data: bytes, byte: int) -> Ints:
+    """The positions of a byte."""
+    return np.flatnonzero(np.frombuffer(data, np.uint8) == byte)
+
+
+def well_formed(data: bytes, quotes: Ints, delimiter: int) -> bool:
+    """Whether every quote of `data`, which holds whole records, stands at the edge of a field or is doubled."""
+    if len(quotes) % 2:
+        return False
+    if not len(quotes):
+        return True
+    codes = np.frombuffer(data, np.uint8)
+    opens, closes = quotes[0::2], quotes[1::2]
+    before = codes[opens - 1]
+    at_edge = (before == delimiter) | (before == LINE_FEED) | (before == RETURN) | (opens == 0)
+    at_edge[1:] |= opens[1:] == closes[:-1] + 1
+    if not at_edge.all():
+        return False
+    after = codes[np.minimum(closes + 1, len(codes) - 1)]
+    at_edge = (after == delimiter) | (after == LINE_FEED) | (after == RETURN) | (closes == len(codes) - 1)
+    at_edge[:-1] |= opens[1:] == closes[:-1] + 1
+    return bool(at_edge.all())
+
+
+def within_limits(data: bytes, quotes: Ints, layout: Layout) -> bool:
+    """Whether no record of well-formed data is larger than the largest record that the layout allows."""
+    feeds = find_all(data, LINE_FEED)
+    outside = np.flatnonzero(np.searchsorted(quotes, feeds) % 2 == 0)
+    ends = np.concatenate([[-1], feeds[outside], [len(data)]])
+    inner = np.diff(np.concatenate([[-1], outside, [len(feeds)]])) - 1
+    return bool(inner.max() <= layout.record_lines and np.diff(ends).max() <= layout.record_bytes)
+
+
+def last_cut(data: bytes, quotes: Ints) -> int:
+    """The end of the last whole record, by counting quotes; 0 where there is none."""
+    end = data.rfind(b"\n")
+    while end >= 0:
+        before = int(np.searchsorted(quotes, end))
+        if before % 2 == 0:
+            return end + 1
+        end = data.rfind(b"\n", 0, int(quotes[before - 1]))
+    return 0
+
+
+def record_spans(data: bytes, quote: int | None) -> Spans:
+    """The spans of a well-formed block's records."""
+    feeds = find_all(data, LINE_FEED)
+    ends = feeds
+    if quote is not None and quote in data:
+        ends = feeds[np.searchsorted(find_all(data, quote), feeds) % 2 == 0]
+    if not data.endswith(b"\n"):
+        ends = np.append(ends, len(data))
+    starts = np.concatenate([[0], ends[:-1] + 1])
+    codes = np.frombuffer(data, np.uint8)
+    stops = ends - ((ends > starts) & (codes[np.maximum(ends - 1, 0)] == RETURN))
+    full = stops > starts
+    lines = np.searchsorted(feeds, starts)
+    return Spans(starts[full], stops[full], lines[full], int((~full).sum()))
+
+
+def normalised(data: bytes, quote: int | None) -> tuple[bytes, int]:
+    """Lone carriage returns outside quotes turned into line feeds, and how many there were."""
+    returns = data.count(b"\r")
+    if not returns or returns == data.count(b"\r\n"):
+        return data, 0
+    positions = find_all(data, RETURN)
+    codes = np.frombuffer(data, np.uint8)
+    lone = positions[(positions == len(data) - 1) | (codes[np.minimum(positions + 1, len(data) - 1)] != LINE_FEED)]
+    if quote is not None:
+        lone = lone[np.searchsorted(find_all(data, quote), lone) % 2 == 0]
+    changed = bytearray(data)
+    np.frombuffer(changed, np.uint8)[lone] = LINE_FEED
+    return bytes(changed), len(lone)
+
+
+def read_record(data: bytes, at: int, layout: Layout, *, final: bool) -> tuple[list[Value] | str, int]:
+    """One record, byte by byte where need be.
+
+    Args:
+        data: UTF-8 text.
+        at: where the record starts.
+        layout: its delimiter, quote, and the size of the largest record.
+        final: whether `data` reaches to the end of the file.
+
+    Returns:
+        Its fields, or what is wrong with its quotes; and where the next record starts.
+
+    Raises:
+        NeedMore: the record goes on past the data.
+    """
+    line_end = data.find(b"\n", at)
+    if line_end < 0 and not final:
+        raise NeedMore
+    line_end = len(data) if line_end < 0 else line_end
+    limit = at + layout.record_bytes
+    fields: list[Value] = []
+    quote, delimiter = layout.quote.encode(), layout.delimiter.encode()
+    position = at
+    while True:
+        if quote and data.startswith(quote, position):
+            value, position = _quoted(data, position, quote, limit, final=final)
+            if value is None or data.count(b"\n", at, position) > layout.record_lines:
+                return "a quote is opened and not closed", line_end + 1
+            fields.append((value, True))
+            if not data.startswith((delimiter, b"\n", b"\r\n"), position) and data[position:] not in {b"", b"\r"}:
+                return "a closing quote is followed by more text", line_end + 1
+            end = position
+        else:
+            end = _unquoted_end(data, position, delimiter)
+            value = data[position:end]
+            fields.append((value.removesuffix(b"\r") if not data.startswith(delimiter, end) else value, False))
+        if data.startswith(delimiter, end):
+            position = end + 1
+            continue
+        after = data.find(b"\n", end)
+        if after < 0 and not final:
+            raise NeedMore
+        return fields, len(data) if after < 0 else after + 1
+
+
+def _quoted(data: bytes, at: int, quote: bytes, limit: int, *, final: bool) -> tuple[bytes | None, int]:
+    """The content of the quoted field that opens at `at`, and where it ends; None where it does not close."""
+    search = at + 1
+    while True:
+        close = data.find(quote, search, limit)
+        if close < 0:
+            if not final and len(data) < limit:
+                raise NeedMore
+            return None, at
+        if data.startswith(quote, close + 1):
+            search = close + 2
+            continue
+        if close + 1 >= len(data) and not final:
+            raise NeedMore
+        return data[at + 1 : close].replace(quote * 2, quote), close + 1
+
+
+def _unquoted_end(data: bytes, at: int, delimiter: bytes) -> int:
+    feed = data.find(b"\n", at)
+    feed = len(data) if feed < 0 else feed
+    found = data.find(delimiter, at, feed)
+    return feed if found < 0 else found
+
+
+def scan(data: bytes, layout: Layout, *, final: bool) -> tuple[Scanned, int]:
+    """The slow way through data whose quotes are not all in place; only lines with a quote or a lone CR are read bytewise.
+
+    Returns:
+        What was found in the whole records, and where the first that is not whole begins.
+    """
+    starts, ends, lines, empty = [], [], [], 0
+    fields: dict[int, list[Value]] = {}
+    stray: dict[int, str] = {}
+    quote = layout.quote.encode()
+    at, line = 0, 0
+    for at, following in _lines(data, layout, final=final):
+        stop = following - 1 if data.startswith(b"\n", following - 1) else following
+        stop -= data.startswith(b"\r", stop - 1) and stop > at
+        if stop == at:
+            empty += 1
+        else:
+            if (quote and data.find(quote, at, stop) >= 0) or data.find(b"\r", at, stop) >= 0:
+                found, _ = read_record(data, at, layout, final=final)
+                if isinstance(found, str):
+                    stray[len(starts)] = found
+                else:
+                    fields[len(starts)] = found
+            starts.append(at)
+            ends.append(stop)
+            lines.append(line)
+        line += data.count(b"\n", at, following)
+        at = following
+    spans = Spans(np.array(starts, np.int64), np.array(ends, np.int64), np.array(lines, np.int64), empty)
+    return Scanned(spans, fields, stray), at
+
+
+def _lines(data: bytes, layout: Layout, *, final: bool) -> Iterator[tuple[int, int]]:
+    """Start of each whole record or empty line, and of what follows it."""
+    quote, at = layout.quote.encode(), 0
+    while at < len(data):
+        feed = data.find(b"\n", at)
+        if feed < 0 and not final:
+            return
+        following = len(data) if feed < 0 else feed + 1
+        if quote and data.find(quote, at, following) >= 0:
+            try:
+                _, following = read_record(data, at, layout, final=final)
+            except NeedMore:
+                return
+            following = min(following, len(data))
+        yield at, following
+        at = following

@@ -1,0 +1,240 @@
+"""A block of records as columns of text: Arrow's reader where it can, our own fields where it cannot."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+import pyarrow.csv
+from numpy.typing import NDArray
+
+from nomotheta.charter import Layout
+from nomotheta.source.blocks import Block
+from nomotheta.source.records import Scanned, Spans, Value, read_record, record_spans
+
+Ints = NDArray[np.int64]
+
+
+@dataclass(frozen=True, slots=True)
+class Odd:
+    """A record that has no place in the columns: its number in the block (from 0), why, and how many fields it has."""
+
+    record: int
+    reason: str
+    message: str
+
+
+@dataclass(slots=True)
+class TextBatch:
+    """The rows of a block as text.
+
+    `columns` are `pa.StringArray`s of n rows; `records` the record of each row, counted in the block from 0;
+    `count` all records of the block; `lines` and `empty` its lines in all and its empty ones.
+    """
+
+    block: Block
+    layout: Layout
+    columns: list[Any]
+    records: Ints
+    odd: list[Odd]
+    count: int
+    lines: int
+    empty: int
+    _spans: Spans | None = None
+
+    def spans(self) -> Spans:
+        """Where the block's records stand; found when it is first asked for."""
+        if self._spans is None:
+            scanned = self.block.scanned
+            quote = ord(self.layout.quote) if self.layout.quote else None
+            self._spans = scanned.spans if scanned else record_spans(self.block.data, quote)
+        return self._spans
+
+    def line_numbers(self, records: Ints) -> Ints:
+        """The line in the file, from 1, on which each record begins."""
+        return self.spans().lines[records] + self.block.line
+
+    def offset(self, record: int) -> int:
+        """The byte of the file's UTF-8 text at which a record begins, from 0."""
+        return self.block.offset + int(self.spans().starts[record])
+
+    def original(self, record: int) -> str:
+        """The text of a record as it came."""
+        spans = self.spans()
+        return self.block.data[spans.starts[record] : spans.ends[record]].decode("utf-8", "replace")
+
+
+def read_texts(block: Block, layout: Layout, width: int, *, fill: bool = False, cut: bool = False) -> TextBatch:
+    """The columns of a block.
+
+    Args:
+        block: whole records.
+        layout: how they are written.
+        width: how many fields a record has.
+        fill: give records with too few fields nulls for the rest, in place of refusing them.
+        cut: drop what a record has too many, in place of refusing it.
+    """
+    lines = block.data.count(b"\n") + (not block.data.endswith(b"\n"))
+    if block.scanned is not None:
+        batch = _from_scanned(block, block.scanned, layout, width, lines)
+    else:
+        batch = _from_arrow(block, layout, width, lines)
+    if batch.odd and (fill or cut):
+        batch = _mended(batch, layout, width, fill=fill, cut=cut)
+    if layout.trim:
+        batch.columns = [_trimmed(column, layout) for column in batch.columns]
+    return batch
+
+
+def _arrow(data: bytes, layout: Layout, width: int) -> tuple[list[Any], bool]:
+    """Columns of text, and whether records of another width were left out."""
+    ragged: list[Any] = []
+
+    def skip(row: Any) -> str:
+        ragged.append(row.number)
+        return "skip"
+
+    names = [str(at) for at in range(width)]
+    table = pyarrow.csv.read_csv(
+        pa.BufferReader(data),
+        read_options=pyarrow.csv.ReadOptions(
+            use_threads=False, column_names=names, block_size=min(len(data) + 1, 2**31 - 1)
+        ),
+        parse_options=pyarrow.csv.ParseOptions(
+            delimiter=layout.delimiter,
+            quote_char=layout.quote or False,
+            double_quote=True,
+            newlines_in_values=bool(layout.quote),
+            invalid_row_handler=skip,
+        ),
+        convert_options=pyarrow.csv.ConvertOptions(
+            check_utf8=False,
+            column_types=dict.fromkeys(names, pa.string()),
+            null_values=layout.null_words,
+            strings_can_be_null=True,
+            quoted_strings_can_be_null=False,
+        ),
+    )
+    return [_one_chunk(column) for column in table.columns], bool(ragged)
+
+
+def _one_chunk(column: Any) -> Any:
+    if column.num_chunks == 1:
+        return column.chunk(0)
+    return pa.concat_arrays(column.chunks) if column.num_chunks else pa.array([], pa.string())
+
+
+def _from_arrow(block: Block, layout: Layout, width: int, lines: int) -> TextBatch:
+    if not block.data.strip(b"\r\n"):
+        return TextBatch(block, layout, _no_columns(width), np.zeros(0, np.int64), [], 0, lines, lines)
+    columns, has_ragged = _arrow(block.data, layout, width)
+    rows = len(columns[0])
+    batch = TextBatch(block, layout, columns, np.arange(rows), [], rows, lines, 0)
+    if has_ragged:
+        widths = _widths(batch.spans(), block.data, layout)
+        batch.odd = [_ragged(int(at), int(widths[at]), width) for at in np.flatnonzero(widths != width)]
+        batch.records = np.flatnonzero(widths == width)
+        batch.count = len(widths)
+    if batch.count != lines:
+        batch.empty = batch.spans().empty
+    return batch
+
+
+def _no_columns(width: int) -> list[Any]:
+    return [pa.array([], pa.string()) for _ in range(width)]
+
+
+def _widths(spans: Spans, data: bytes, layout: Layout) -> Ints:
+    """How many fields each record of a well-formed block has."""
+    codes = np.frombuffer(data, np.uint8)
+    marks = np.flatnonzero(codes == ord(layout.delimiter))
+    if layout.quote:
+        quotes = np.flatnonzero(codes == ord(layout.quote))
+        marks = marks[np.searchsorted(quotes, marks) % 2 == 0]
+    return np.searchsorted(marks, spans.ends) - np.searchsorted(marks, spans.starts) + 1
+
+
+def _ragged(record: int, have: int, want: int) -> Odd:
+    fields = "1 field" if have == 1 else f"{have} fields"
+    reason = "too_few_fields" if have < want else "too_many_fields"
+    return Odd(record, reason, f"has {fields} where the header has {want}")
+
+
+def _from_scanned(block: Block, scanned: Scanned, layout: Layout, width: int, lines: int) -> TextBatch:
+    """Plain records go through Arrow as before; those with quotes come from the fields that were read."""
+    spans = scanned.spans
+    count = len(spans.starts)
+    own = set(scanned.fields) | set(scanned.stray)
+    plain = np.array([at for at in range(count) if at not in own], np.int64)
+    data = b"\n".join(block.data[spans.starts[at] : spans.ends[at]] for at in plain)
+    widths = _plain_widths(block, spans, plain, layout)
+    odd = [Odd(at, "stray_quote", why) for at, why in scanned.stray.items()]
+    odd += [_ragged(int(at), int(have), width) for at, have in zip(plain, widths, strict=True) if have != width]
+    odd += [_ragged(at, len(values), width) for at, values in scanned.fields.items() if len(values) != width]
+    columns = _arrow(data, layout, width)[0] if len(plain) else _no_columns(width)
+    fitting = {at: values for at, values in scanned.fields.items() if len(values) == width}
+    records = np.concatenate([plain[widths == width], np.array(list(fitting), np.int64)])
+    added = _text_columns(list(fitting.values()), layout, width)
+    columns = [pa.concat_arrays([first, second]) for first, second in zip(columns, added, strict=True)]
+    order = np.argsort(records)
+    columns = [column.take(pa.array(order)) for column in columns]
+    odd.sort(key=lambda each: each.record)
+    return TextBatch(block, layout, columns, records[order], odd, count, lines, spans.empty)
+
+
+def _plain_widths(block: Block, spans: Spans, plain: Ints, layout: Layout) -> Ints:
+    marks = np.flatnonzero(np.frombuffer(block.data, np.uint8) == ord(layout.delimiter))
+    return np.searchsorted(marks, spans.ends[plain]) - np.searchsorted(marks, spans.starts[plain]) + 1
+
+
+def _text_columns(records: list[list[Value]], layout: Layout, width: int) -> list[Any]:
+    nulls = {word.encode() for word in layout.null_words}
+
+    def text(value: Value) -> str | None:
+        content, quoted = value
+        return None if not quoted and content in nulls else content.decode("utf-8", "replace")
+
+    rows = [[text(value) for value in values] for values in records]
+    return [pa.array([row[at] for row in rows], pa.string()) for at in range(width)]
+
+
+def _mended(batch: TextBatch, layout: Layout, width: int, *, fill: bool, cut: bool) -> TextBatch:
+    """Rows of another width made to fit, as far as the charter lets them."""
+    chosen = [
+        odd for odd in batch.odd if (odd.reason == "too_few_fields" and fill) or (odd.reason == "too_many_fields" and cut)
+    ]
+    rows: list[list[Value]] = []
+    for odd in chosen:
+        fields, _ = read_record(batch.original(odd.record).encode(), 0, layout, final=True)
+        values = fields[:width] if isinstance(fields, list) else []
+        rows.append([*values, *[(layout.null_words[0].encode() if layout.null_words else b"", False)] * (width - len(values))])
+    added = _text_columns(rows, layout, width)
+    records = np.concatenate([batch.records, np.array([odd.record for odd in chosen], np.int64)])
+    order = pa.array(np.argsort(records))
+    pairs = zip(batch.columns, added, strict=True)
+    batch.columns = [pa.concat_arrays([first, second]).take(order) for first, second in pairs]
+    batch.records = np.sort(records)
+    batch.odd = [odd for odd in batch.odd if odd not in chosen]
+    return batch
+
+
+def _trimmed(column: Any, layout: Layout) -> Any:
+    """Without white space at the ends; what became a null word by that is null."""
+    trimmed = pc.utf8_trim_whitespace(column)
+    if not layout.null_words:
+        return trimmed
+    changed = pc.not_equal(pc.binary_length(trimmed), pc.binary_length(column))
+    null = pc.and_(changed, pc.is_in(trimmed, pa.array(layout.null_words, pa.string())))
+    return pc.if_else(pc.fill_null(null, fill_value=False), pa.scalar(None, pa.string()), trimmed)
+
+
+def null_words_in_quotes(column: Any, layout: Layout) -> Any:
+    """The column with quoted null words as null too: what is no text has no empty value of its own."""
+    words = pa.array(layout.null_words, pa.string())
+    found = pc.is_in(column, words, skip_nulls=True)
+    if not pc.any(found).as_py():
+        return column
+    return pc.if_else(found, pa.scalar(None, pa.string()), column)
