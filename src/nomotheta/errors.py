@@ -1,9 +1,9 @@
 """Every error that Nomotheta raises on purpose.
 
-    NomothetaError            one root: what went wrong, where, and the mend
-    ├── DeclarationError      the call or a declaration is wrong              exit 2
-    ├── DeliveryError         a delivery is missing, corrupt, or came before  exit 1
-    └── PlaceError            it could not be found out                       exit 3
+NomothetaError            one root: what went wrong, where, and the mend
+├── DeclarationError      the call or a declaration is wrong              exit 2
+├── DeliveryError         a delivery is missing, corrupt, or came before  exit 1
+└── PlaceError            it could not be found out                       exit 3
 """
 
 from __future__ import annotations

@@ -1,7 +1,7 @@
 """A workspace opened: the Python API, on which the command line stands.
 
-    workspace = nomotheta.open_workspace("skerry-line")
-    result = workspace.run(datetime.date(2026, 6, 1))
+workspace = nomotheta.open_workspace("skerry-line")
+result = workspace.run(datetime.date(2026, 6, 1))
 """
 
 from __future__ import annotations
@@ -234,7 +234,9 @@ class Workspace:
                 outcome = load(place, compiled, order, now, judged, listener)
             except NomothetaError as error:
                 state, verdict = ("refused", "fail") if isinstance(error, DeliveryError) else ("failed", "error")
-                result = LoadResult(table, place_name, day, state, verdict, load_id, error.what, error.where, error.mend)  # type: ignore[arg-type]
+                result = LoadResult(
+                    table, place_name, day, state, verdict, load_id, error.what, error.where, error.mend
+                )  # type: ignore[arg-type]
                 self.ledger.end_load(entry, result)
                 return result
             result = self._result(compiled, place_name, day, load_id, outcome)
@@ -263,9 +265,7 @@ class Workspace:
             stands = any(mark.load_id == load_id and mark.workspace == self.identity for mark in marks)
             self.ledger.settle(entry, stands=stands)
 
-    def _result(
-        self, compiled: Compiled, place: str, day: datetime.date, load_id: int, outcome: Outcome
-    ) -> LoadResult:
+    def _result(self, compiled: Compiled, place: str, day: datetime.date, load_id: int, outcome: Outcome) -> LoadResult:
         charter = compiled.charter
         verdict: Verdict = worst(outcome.findings)
         if outcome.state == "undone" and verdict not in {"error", "fail"}:
@@ -356,7 +356,9 @@ class Workspace:
             loads = [each for each in loads if each.load_id == load_id]
             if not loads:
                 known = ", ".join(str(result.load_id) for result, _ in standing)
-                raise DeclarationError(f"load {load_id} did not load into {table}", where=table, mend=f"its loads: {known}")
+                raise DeclarationError(
+                    f"load {load_id} did not load into {table}", where=table, mend=f"its loads: {known}"
+                )
         scope = self._scope_of_load(compiled, loads[-1].load_id)
         if scope.label == "table":
             return loads, Scope("all loads" if len(loads) > 1 else f"load {loads[-1].load_id}")
@@ -444,7 +446,9 @@ class Workspace:
             DeclarationError: no such load is in the ledger.
         """
         if load_id is None:
-            kept = sorted((int(path.stem.partition("-")[2]) for path in self.rejects_file(0).parent.glob("load-*.parquet")))
+            kept = sorted(
+                int(path.stem.partition("-")[2]) for path in self.rejects_file(0).parent.glob("load-*.parquet")
+            )
             if not kept:
                 raise DeclarationError("no load has set rows aside so far", where="ledger")
             load_id = kept[-1]
@@ -457,6 +461,19 @@ class Workspace:
         """How many rows a load set aside, each counted once."""
         return sum(len(records) for records in left_out(self.rejects_file(load_id)).values())
 
+    def write_rejects(self, rejects: Sequence[Reject], file: Path) -> None:
+        """Write rejects as CSV, whole or not at all.
+
+        Raises:
+            DeclarationError: the file cannot be written.
+        """
+        from nomotheta.report import rejects_csv, write_file
+
+        try:
+            write_file(file, rejects_csv(rejects))
+        except OSError as error:
+            raise DeclarationError(f"it cannot be written: {error.strerror}", where=str(file)) from None
+
     def shown(self, reject: Reject, compiled: Compiled | None) -> ShownReject:
         """A reject without private values."""
         private = compiled.charter.private() if compiled else frozenset[str]()
@@ -465,6 +482,57 @@ class Workspace:
             HIDDEN if reject.column in private else reject.value, reject.reason, reject.message,
             None if private else reject.original,
         )  # fmt: skip
+
+    # ---- tell
+
+    def tell(self, result: RunResult | LoadResult) -> list[NomothetaError]:
+        """Tell those who want to hear of a result, and send what earlier attempts could not.
+
+        Returns:
+            What could not be sent, which stays in the outbox for the next time.
+        """
+        from nomotheta.tell import as_run, send, worth_telling, written
+
+        run = as_run(result, self.settings.name, _now()) if isinstance(result, LoadResult) else result
+        for name, tell in self.settings.tell.items():
+            tables = worth_telling(run, tell)
+            if tables:
+                self.ledger.post(name, *written(run, tables), _now())
+        failed: list[NomothetaError] = []
+        for mail in self.ledger.unsent():
+            declared = self.settings.tell.get(mail.tell)
+            if declared is None or any(error.where.startswith(f"tell {mail.tell}") for error in failed):
+                continue
+            try:
+                send(mail, declared, self.root, _now().astimezone(self.zone))
+            except NomothetaError as error:
+                failed.append(error)
+            else:
+                self.ledger.sent(mail.mail_id, _now())
+        return failed
+
+    # ---- report
+
+    def report(self, run_id: int | None = None, file: Path | None = None) -> tuple[RunResult, Path]:
+        """Write the page of a run, or of the newest one.
+
+        Raises:
+            DeclarationError: no such run is in the ledger.
+        """
+        from nomotheta.report import page, write_file
+
+        result = self.ledger.run(run_id)
+        if result is None:
+            known = self.ledger.runs()
+            told = f"there is no run {run_id} in the ledger" if run_id else "the ledger holds no run yet"
+            mend = f"its runs: {', '.join(map(str, known[-10:]))}" if known else "start one: nomotheta run"
+            raise DeclarationError(told, mend=mend)
+        path = file or self.root / "reports" / f"run-{result.run_id}-{result.day}.html"
+        try:
+            write_file(path, page(result, _now().astimezone(self.zone)))
+        except OSError as error:
+            raise DeclarationError(f"it cannot be written: {error.strerror}", where=str(path)) from None
+        return result, path
 
     def charter_of(self, table: str) -> Compiled | None:
         """A table's charter, where it still has one."""

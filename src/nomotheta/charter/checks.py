@@ -113,7 +113,9 @@ def _column(reader: _Reader, charter: Charter, name: str, kind: Kind) -> Iterato
             told = f"between {low} and {high}" if len(sides) == 2 else sides[0]
             yield made("between", build.between(name, kind, low, high), f"is {told}", column.between)
         if kind.name in {"boolean", "uuid", "binary"} or bounds == [None, None]:
-            reader.complain((*base, "between"), f"{kind} has no order" if bounds != [None, None] else "no bound is given")
+            reader.complain(
+                (*base, "between"), f"{kind} has no order" if bounds != [None, None] else "no bound is given"
+            )
     if column.among:
         values = _values(reader, (*base, "among"), kind, column.among.values)
         if values:

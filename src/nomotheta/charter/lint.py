@@ -117,7 +117,7 @@ def _circles(compiled: Mapping[str, Compiled], reads: Mapping[str, Read]) -> lis
         in_order(compiled)
     except ValueError as error:
         circle = str(error)
-        table = circle.split(" ")[0]
+        table = circle.split(" ", maxsplit=1)[0]
         return [reads[table].source.problem(("references", 0), f"references run in a circle: {circle}")]
     return []
 

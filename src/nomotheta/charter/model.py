@@ -66,7 +66,7 @@ def _kind(value: Any) -> Kind:
     if isinstance(value, Kind):
         return value
     if not isinstance(value, str):
-        raise ValueError("a kind is a text such as 'text(9)' or 'decimal(8,2)'")  # noqa: TRY004
+        raise ValueError("a kind is a text such as 'text(9)' or 'decimal(8,2)'")
     return parse_kind(value)
 
 
@@ -124,7 +124,7 @@ class Layout(Declared):
     @classmethod
     def _known(cls, value: str) -> str:
         try:
-            return "".encode(value) and value or value
+            return ("".encode(value) and value) or value
         except LookupError:
             raise ValueError(f"'{value}' is no encoding; write utf-8, utf-16, latin-1 or cp1252") from None
 
@@ -266,7 +266,7 @@ class Column(Declared):
         if self.value is not None and self.from_:
             raise ValueError("a column has either 'from' or a constant 'value', not both")
         if self.kind is None and not source.startswith("@") and self.value is None:
-            raise ValueError("the column needs a kind, such as kind = \"text(9)\"")
+            raise ValueError('the column needs a kind, such as kind = "text(9)"')
         return self
 
     @property

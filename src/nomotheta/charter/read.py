@@ -157,7 +157,7 @@ def _real_path(loc: Sequence[str | int], source: Source) -> tuple[str | int, ...
     """The path as the file has it: pydantic puts names of union members between, which no file holds."""
     path: tuple[str | int, ...] = ()
     for at, part in enumerate(loc):
-        known = (*path, part) in source.positions or at == len(loc) - 1 and str(part).isidentifier()
+        known = (*path, part) in source.positions or (at == len(loc) - 1 and str(part).isidentifier())
         path = (*path, part) if known or _is_prefix((*path, part), source) else path
     return path
 

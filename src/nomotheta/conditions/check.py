@@ -156,7 +156,9 @@ class _Checker:
             self.need_number(of, name)
             if name == "avg" or of.kind.name == "real":
                 return REAL
-            return INTEGER if of.kind.name != "decimal" else decimal(min(MOST_DIGITS, of.kind.digits + 12), of.kind.scale)
+            return (
+                INTEGER if of.kind.name != "decimal" else decimal(min(MOST_DIGITS, of.kind.digits + 12), of.kind.scale)
+            )
         if of.kind.name in _UNORDERED:
             self.fail(f"{name} has no meaning for {of.kind}", of)
         return of.kind

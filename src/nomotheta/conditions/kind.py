@@ -55,7 +55,8 @@ def parse_kind(text: str) -> Kind:
     match = _WRITTEN.fullmatch(text.lower())
     if not match:
         raise ValueError(f"'{text}' is not a kind; write one such as text(9), integer or decimal(8,2)")
-    name, size, scale = match[1], match[2] and int(match[2]), match[3] and int(match[3])
+    name = match[1]
+    size, scale = (int(part) if part else None for part in (match[2], match[3]))
     if name not in NAMES:
         hint = did_you_mean(name, NAMES, "known: " + ", ".join(NAMES))
         raise ValueError(f"'{name}' is not a kind; {hint}")

@@ -319,7 +319,9 @@ class _Parser:
         except ValueError as error:
             self.fail(str(error), token)
         if kind.name not in _CASTABLE or (kind.name == "text" and kind.size):
-            self.fail(f"'{written}' is not a kind to cast to", token, "text, integer, decimal(p,s), real, date, timestamp")
+            self.fail(
+                f"'{written}' is not a kind to cast to", token, "text, integer, decimal(p,s), real, date, timestamp"
+            )
         return kind
 
     def extract(self, token: Token) -> Node:

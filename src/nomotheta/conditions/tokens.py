@@ -18,8 +18,39 @@ _TOKEN = re.compile(
     re.S | re.X,
 )
 KEYWORDS = frozenset(
-    "and or not is null true false in between like escape case when then else end cast as extract from for distinct "
-    "filter where interval current_date current_timestamp select exists any all".split()
+    [
+        "and",
+        "or",
+        "not",
+        "is",
+        "null",
+        "true",
+        "false",
+        "in",
+        "between",
+        "like",
+        "escape",
+        "case",
+        "when",
+        "then",
+        "else",
+        "end",
+        "cast",
+        "as",
+        "extract",
+        "from",
+        "for",
+        "distinct",
+        "filter",
+        "where",
+        "interval",
+        "current_date",
+        "current_timestamp",
+        "select",
+        "exists",
+        "any",
+        "all",
+    ]
 )
 _ELSEWHERE = {
     "==": "write =",

@@ -21,9 +21,44 @@ _PORTS = (
     ("FLA", "Flatskjer", "5.50"), ("GRY", "Grýluvágur", "8.00"), ("HVA", "Hvalsund", "11.00"), ("KOL", "Kolbeinsey Ferry Pier", "6.00"),
     ("LYN", "Lyngholm", "7.50"), ("MYR", "Mýrarnes", "10.00"), ("SKE", "Skerry Harbour", "16.00"), ("TOR", "Torsvík", "9.00"),
 )  # fmt: skip
-_GIVEN = ("Alda", "Bergur", "Dýri", "Eyðna", "Finnleif", "Gunnvør", "Høgrun", "Ívald", "Jóvald", "Kára", "Ljóta", "Møna")
-_FAMILY = ("á Bakka", "Brandsdal", "Eyvindá", "Fuglhamar", "Heygslund", "í Nesi", "Klettá", "Mýrdalín", "Sandvág", "Ýristein")
-_NOTES = ("", "", "", "", "", "window seat", "travels with a dog", "wheelchair space", 'left cabin "B"', "late check-in")
+_GIVEN = (
+    "Alda",
+    "Bergur",
+    "Dýri",
+    "Eyðna",
+    "Finnleif",
+    "Gunnvør",
+    "Høgrun",
+    "Ívald",
+    "Jóvald",
+    "Kára",
+    "Ljóta",
+    "Møna",
+)
+_FAMILY = (
+    "á Bakka",
+    "Brandsdal",
+    "Eyvindá",
+    "Fuglhamar",
+    "Heygslund",
+    "í Nesi",
+    "Klettá",
+    "Mýrdalín",
+    "Sandvág",
+    "Ýristein",
+)
+_NOTES = (
+    "",
+    "",
+    "",
+    "",
+    "",
+    "window seat",
+    "travels with a dog",
+    "wheelchair space",
+    'left cabin "B"',
+    "late check-in",
+)
 _CLASSES = (("foot", 1.0), ("cycle", 1.2), ("car", 3.4), ("freight", 6.0))
 
 _SETTINGS = """\

@@ -50,7 +50,8 @@ class Cells:
         if len(positions) * 8 < len(self.starts):
             return np.searchsorted(self.ends, positions, side="right")
         owner = np.repeat(np.arange(len(self.starts)), self.lengths)
-        return owner[positions - self.starts[0]]
+        rows: Ints = owner[positions - self.starts[0]]
+        return rows
 
     def matrix(self, chosen: Ints, width: int) -> NDArray[np.uint8]:
         """The bytes of the chosen texts, all of them `width` long: shape (len(chosen), width)."""
@@ -59,7 +60,8 @@ class Cells:
         first = int(self.starts[chosen[0]])
         if int(self.ends[chosen[-1]]) - first == width * len(chosen) and self.dense:
             return self.data[first : first + width * len(chosen)].reshape(-1, width)
-        return self.data[self.starts[chosen][:, None] + np.arange(width)]
+        gathered: NDArray[np.uint8] = self.data[self.starts[chosen][:, None] + np.arange(width)]
+        return gathered
 
 
 def compact(array: Any) -> Any:

@@ -192,4 +192,5 @@ def _holds(kind: Kind, value: Decimal) -> bool:
     shift = int(exponent) + kind.scale
     if shift < 0 and scaled % 10**-shift:
         return False
-    return (scaled * 10**shift if shift >= 0 else scaled // 10**-shift) < 10**kind.digits
+    scaled = scaled * 10**shift if shift >= 0 else scaled // 10**-shift
+    return bool(scaled < 10**kind.digits)

@@ -158,7 +158,9 @@ class Ledger:
 
     def add_judgement(self, result: Judgement, started: datetime.datetime) -> None:
         """A judgement."""
-        counts = {verdict: sum(f.verdict == verdict for f in result.findings) for verdict in ("error", "fail", "warn", "pass")}
+        counts = {
+            verdict: sum(f.verdict == verdict for f in result.findings) for verdict in ("error", "fail", "warn", "pass")
+        }
         told = ", ".join(f"{count} {verdict}" for verdict, count in counts.items() if count)
         self._add(
             what="judge", table_name=result.table, place=result.place, started=_utc(started), state="judged",
@@ -261,7 +263,9 @@ def summary_of_load(result: LoadResult) -> str:
     if balance is None or result.state not in {"loaded", "undone"}:
         return result.message
     told = f"{balance.loaded:,} rows loaded" if result.state == "loaded" else "undone"
-    aside = [f"{count:,} {word}" for count, word in ((balance.rejected, "rejected"), (balance.repeated, "repeated")) if count]
+    aside = [
+        f"{count:,} {word}" for count, word in ((balance.rejected, "rejected"), (balance.repeated, "repeated")) if count
+    ]
     parts = [told, *aside] if result.state == "loaded" else [told, result.message]
     return ", ".join(parts)
 

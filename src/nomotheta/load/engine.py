@@ -58,7 +58,7 @@ class Engine:
         numbered = table.append_column(_ROW, pa.array(np.arange(table.num_rows)))
         listed = ", ".join(f"NOT {condition} AS b{at}" for at, condition in enumerate(conditions))
         some = " OR ".join(f"NOT {condition}" for condition in conditions)
-        sql = f"SELECT {quoted(_ROW)}, {listed} FROM batch WHERE {some}"  # noqa: S608 - rendered conditions
+        sql = f"SELECT {quoted(_ROW)}, {listed} FROM batch WHERE {some}"
         found = self._fetch(sql, numbered)
         rows = found.column(0).to_numpy()
         hit = {at: found.column(at + 1).fill_null(False).to_numpy().astype(bool) for at in range(len(conditions))}  # noqa: FBT003
@@ -69,7 +69,7 @@ class Engine:
         whole = table.select(columns).append_column(_ROW, pa.array(np.arange(table.num_rows)))
         listed = ", ".join(quoted(name) for name in columns)
         present = " AND ".join(f"{quoted(name)} IS NOT NULL" for name in columns)
-        sql = f"SELECT hash({listed}, {int(seed)}), {quoted(_ROW)} FROM batch WHERE {present}"  # noqa: S608
+        sql = f"SELECT hash({listed}, {int(seed)}), {quoted(_ROW)} FROM batch WHERE {present}"
         found = self._fetch(sql, whole)
         return found.column(0).to_numpy(), found.column(1).to_numpy()
 

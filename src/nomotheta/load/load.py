@@ -25,7 +25,7 @@ from nomotheta.load.rejects import Reject, RejectFile
 from nomotheta.load.work import Fault, Plan, Worked, constants, shown_values, work
 from nomotheta.place import Mark, Now, Place, quoted, quoted_table
 from nomotheta.rules import Finding, existing, worst
-from nomotheta.source import ArrivedFile, Block, DelimitedFile, match_header
+from nomotheta.source import ArrivedFile, DelimitedFile, match_header
 
 WORKERS, AHEAD = 2, 4
 _SEEDS = 5
@@ -140,9 +140,7 @@ class _Load:
         source = DelimitedFile(file.path, file.name, self.compiled.layout)
         positions, width = match_header(source.read_header(), self.compiled.charter, file.name)
         fixed = constants(self.compiled.charter, self.order.load_id, self.order.at, self.order.day, file.name)
-        plan = Plan(
-            self.compiled, file.name, positions, width, fixed, self.keys(), engine, self.order.zone, self.seed
-        )
+        plan = Plan(self.compiled, file.name, positions, width, fixed, self.keys(), engine, self.order.zone, self.seed)
         return plan, source
 
     def known_keys(self, key: tuple[str, ...], engine: Engine) -> SeenKeys:
@@ -214,7 +212,7 @@ class _Load:
         for key, cells in self.doubtful:
             same = " AND ".join(f"there.{quoted(name)} = taken.{quoted(name)}" for name in key)
             sql = (
-                f"SELECT count(*) AS n FROM nomotheta_taken AS taken WHERE NOT EXISTS "  # noqa: S608 - names are quoted
+                f"SELECT count(*) AS n FROM nomotheta_taken AS taken WHERE NOT EXISTS "
                 f"(SELECT 1 FROM {table} AS there WHERE {same})"
             )
             if self.place.fetch(sql, nomotheta_taken=cells).column(0)[0].as_py():

@@ -67,7 +67,9 @@ class RejectFile:
             os.close(descriptor)
             self._writer = pq.ParquetWriter(self._part, _SCHEMA)
         columns = list(zip(*(astuple(reject) for reject in self._pending), strict=True))
-        self._writer.write_table(pa.table([pa.array(c, t) for c, t in zip(columns, _SCHEMA.types, strict=True)], _SCHEMA))
+        self._writer.write_table(
+            pa.table([pa.array(c, t) for c, t in zip(columns, _SCHEMA.types, strict=True)], _SCHEMA)
+        )
         self._pending = []
 
     def keep(self) -> None:

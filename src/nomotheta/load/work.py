@@ -179,7 +179,13 @@ def _told(name: str, sort: str) -> str:
 
 def constants(charter: Charter, load_id: int, at: datetime.datetime, day: datetime.date, file: str) -> dict[str, Any]:
     """The values of the columns that the file does not hold; `@file.line` is filled block by block."""
-    given = {"@load.id": load_id, "@load.time": at, "@delivery.day": day, "@file.name": file, "@file.line": "@file.line"}
+    given = {
+        "@load.id": load_id,
+        "@load.time": at,
+        "@delivery.day": day,
+        "@file.name": file,
+        "@file.line": "@file.line",
+    }
     found: dict[str, Any] = {}
     for name, column in charter.columns.items():
         if column.value is not None:

@@ -20,7 +20,9 @@ def with_secrets(text: str, where: str) -> str:
     def value(match: re.Match[str]) -> str:
         found = os.environ.get(match[1])
         if found is None:
-            raise DeclarationError(f"the environment variable {match[1]} is not set", where=where, mend=f"export {match[1]}=…")
+            raise DeclarationError(
+                f"the environment variable {match[1]} is not set", where=where, mend=f"export {match[1]}=…"
+            )
         return found
 
     return re.sub(r"\$\{([A-Za-z_][A-Za-z0-9_]*)\}", value, text)

@@ -39,7 +39,12 @@ class DuckPlace:
                                  mend=f"create {path.parent.name}/ or mend the url in nomotheta.toml")  # fmt: skip
         with self._translated():
             self._connection = duckdb.connect(str(path) if path else ":memory:")
-            for setting in (f"memory_limit = '{MEMORY_LIMIT}'", "TimeZone = 'UTC'", "enable_progress_bar = false", "python_enable_replacements = false"):
+            for setting in (
+                f"memory_limit = '{MEMORY_LIMIT}'",
+                "TimeZone = 'UTC'",
+                "enable_progress_bar = false",
+                "python_enable_replacements = false",
+            ):
                 self._connection.execute(f"SET {setting}").fetchall()
 
     @contextlib.contextmanager
@@ -59,7 +64,7 @@ class DuckPlace:
         if "not a valid DuckDB database" in message:
             return PlaceError(f"{self.shown} is not a DuckDB database", where=where,
                               mend="mend the url in nomotheta.toml")  # fmt: skip
-        first = re.sub(r"^[A-Za-z ]+Error: ", "", message.split("\n")[0])
+        first = re.sub(r"^[A-Za-z ]+Error: ", "", message.split("\n", maxsplit=1)[0])
         return PlaceError(f"the database says: {first}", where=where)
 
     def _run(self, sql: str, parameters: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
@@ -118,7 +123,7 @@ class DuckPlace:
         self._connection.register("nomotheta_incoming", incoming)
         try:
             found = self._connection.execute(
-                f"INSERT INTO {quoted_table(table)} ({listed}) SELECT {listed} FROM nomotheta_incoming"  # noqa: S608 - names are quoted
+                f"INSERT INTO {quoted_table(table)} ({listed}) SELECT {listed} FROM nomotheta_incoming"
             ).fetchall()
         except duckdb.Error as error:
             raise failed[0] if failed else self._error(str(error)) from error
@@ -170,7 +175,7 @@ class DuckPlace:
         if self.columns(_MARKS) is None:
             return []
         rows = self._run(
-            f"SELECT load_id, workspace, table_name, content, once, day, loaded_at, row_count FROM {_MARKS} "  # noqa: S608
+            f"SELECT load_id, workspace, table_name, content, once, day, loaded_at, row_count FROM {_MARKS} "
             "WHERE table_name = ? ORDER BY load_id",
             [table],
         )
@@ -185,7 +190,7 @@ class DuckPlace:
         )
         row = [mark.load_id, mark.workspace, mark.table, mark.content, mark.once, mark.day, mark.at, mark.rows]
         found = self._run(
-            f"INSERT INTO {_MARKS} VALUES (?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING RETURNING 1",  # noqa: S608
+            f"INSERT INTO {_MARKS} VALUES (?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING RETURNING 1",
             row,
         )
         return bool(found)
@@ -194,7 +199,7 @@ class DuckPlace:
         """One more than the highest number so far."""
         if self.columns(_MARKS) is None:
             return 1
-        return int(self._run(f"SELECT coalesce(max(load_id), 0) + 1 FROM {_MARKS}")[0][0])  # noqa: S608
+        return int(self._run(f"SELECT coalesce(max(load_id), 0) + 1 FROM {_MARKS}")[0][0])
 
     def close(self) -> None:
         """Let go of the file."""

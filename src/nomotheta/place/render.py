@@ -14,7 +14,9 @@ from typing import Any
 
 from nomotheta.conditions import Kind, Node, render_pattern
 
-WHITE_SPACE = "\t\n\x0b\x0c\r \x85\xa0\u1680" + "".join(map(chr, range(0x2000, 0x200B))) + "\u2028\u2029\u202f\u205f\u3000"
+WHITE_SPACE = (
+    "\t\n\x0b\x0c\r \x85\xa0\u1680" + "".join(map(chr, range(0x2000, 0x200B))) + "\u2028\u2029\u202f\u205f\u3000"
+)
 _COMPARISONS = ("=", "<>", "<", ">", "<=", ">=")
 
 
@@ -251,7 +253,9 @@ class Renderer:
         if name == "avg":
             return f"({self.real(f'sum({inner})')} / NULLIF(count({inner}), 0))"
         found = f"{name}({inner})"
-        return f"CAST({found} AS {self.type_name(node.kind)})" if name == "sum" and node.kind.name == "decimal" else found
+        return (
+            f"CAST({found} AS {self.type_name(node.kind)})" if name == "sum" and node.kind.name == "decimal" else found
+        )
 
 
 def quoted(name: str) -> str:
@@ -290,4 +294,3 @@ def _number_shape(kind: Kind) -> str:
     if kind.name == "integer":
         return "^[+-]?[0-9]{1,18}$"
     return f"^[+-]?[0-9]{{1,{max(1, kind.digits - kind.scale)}}}([.][0-9]{{1,{max(1, kind.scale)}}})?$"
-

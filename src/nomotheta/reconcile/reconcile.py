@@ -130,7 +130,7 @@ class _Reconcile:
         where = f" WHERE {condition}" if condition else ""
         engine = DuckPlace("files", None)
         try:
-            return engine.fetch(f"SELECT {select} FROM files_rows{where}{group}", files_rows=reader)  # noqa: S608
+            return engine.fetch(f"SELECT {select} FROM files_rows{where}{group}", files_rows=reader)
         finally:
             engine.close()
 
@@ -175,7 +175,8 @@ class _Reconcile:
             for side in (self.of_files, self.of_table)
         ]
         differing = [b for b in sorted(set(sides[0]) | set(sides[1])) if sides[0].get(b) != sides[1].get(b)]
-        chosen, fetched = [], 0
+        chosen: list[int] = []
+        fetched = 0
         for b in differing:
             size = sum(side.get(b, (0, 0))[0] for side in sides)
             if chosen and fetched + size > _MOST_ROWS:
@@ -255,7 +256,11 @@ def _equal(left: Any, right: Any) -> bool:
 
 
 def _differences(
-    files: list[dict[str, Any]], table: list[dict[str, Any]], key: list[str], columns: list[str], private: frozenset[str]
+    files: list[dict[str, Any]],
+    table: list[dict[str, Any]],
+    key: list[str],
+    columns: list[str],
+    private: frozenset[str],
 ) -> list[RowDifference]:
     """What is on one side only, paired by key where there is one."""
     only_files, only_table = _less(files, table), _less(table, files)

@@ -3,4 +3,4 @@
 from nomotheta.rules.finding import HIDDEN, Finding, Samples, Verdict, gravest, worst
 from nomotheta.rules.judge import Scope, existing, holds, judge
 
-__all__ = ["HIDDEN", "Finding", "Samples", "Scope", "Verdict", "existing", "holds", "judge", "worst"]
+__all__ = ["HIDDEN", "Finding", "Samples", "Scope", "Verdict", "existing", "gravest", "holds", "judge", "worst"]

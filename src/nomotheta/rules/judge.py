@@ -200,7 +200,9 @@ class _Judge:
         except NomothetaError as error:
             return self.made(check, verdict="error", message=error.what)
 
-    def counted_finding(self, check: Check, breaks: int, rows: int, sql: str, samples: Callable[[], Samples]) -> Finding:
+    def counted_finding(
+        self, check: Check, breaks: int, rows: int, sql: str, samples: Callable[[], Samples]
+    ) -> Finding:
         return self.made(
             check, verdict=verdict_of(check, breaks, rows), breaks=breaks, rows=rows, sql=sql,
             message=message_of(check, breaks, rows), samples=samples() if breaks else Samples((), ()),
@@ -247,7 +249,7 @@ class _Judge:
         breaks = int(self.place.fetch(sql).to_pylist()[0]["breaks"])
 
         def samples() -> Samples:
-            found = self.place.fetch(f"SELECT * FROM ({check.query}) AS offenders LIMIT {SAMPLES}")  # noqa: S608 - the charter's own query
+            found = self.place.fetch(f"SELECT * FROM ({check.query}) AS offenders LIMIT {SAMPLES}")
             return samples_of(found, self.private)
 
         return self.counted_finding(check, breaks, self.count(Scope()), sql, samples)
@@ -261,7 +263,8 @@ class _Judge:
         scope = self.scope_of(check)
         sql = f"SELECT {self.place.as_text(name)} AS value {self.place.rowset(self.table, self.where(scope))}"
         layout = self.compiled.layout if column.kind and column.kind.name == "text" else Layout()
-        breaks, rows, examples = 0, 0, []
+        breaks, rows = 0, 0
+        examples: list[str] = []
         for batch in self.place.stream(sql):
             texts = _blank_as_null(batch.column(0), declared)
             for misfit in read_column(texts, declared, layout).misfits:
@@ -269,7 +272,11 @@ class _Judge:
                 examples += [texts[int(at)].as_py() for at in misfit.rows[: SAMPLES - len(examples)]]
             rows += batch.num_rows
         finding = self.counted_finding(
-            check, breaks, rows, sql, lambda: samples_of(pa.table({name: pa.array(examples, pa.string())}), self.private)
+            check,
+            breaks,
+            rows,
+            sql,
+            lambda: samples_of(pa.table({name: pa.array(examples, pa.string())}), self.private),
         )
         stored = f"the column is stored as {column.type_name}"
         return replace(finding, message=f"{finding.message}; {stored}" if finding.message else stored)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Generator, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -74,7 +74,7 @@ class DelimitedFile:
         self.lines = Lines()
         return self.header
 
-    def blocks(self) -> Iterator[Block]:
+    def blocks(self) -> Generator[Block, None, None]:
         """The file's records below the header, in order, in blocks of about one chunk.
 
         Raises:

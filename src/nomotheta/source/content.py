@@ -118,7 +118,7 @@ def _not_encoded(error: UnicodeDecodeError, name: str, encoding: str, done: int,
     line = lines + error.object[: error.start].count(b"\n")
     byte = error.object[error.start : error.start + 1].hex().upper()
     others = [other for other in ("utf-8", "cp1252", "latin-1") if _decodes(error.object, other) and other != encoding]
-    mend = f"it could be {others[0]}: write encoding = \"{others[0]}\" in the layout" if others else ""
+    mend = f'it could be {others[0]}: write encoding = "{others[0]}" in the layout' if others else ""
     return DeliveryError(
         f"the byte {byte} is not {encoding}, which the layout declares", where=f"{name}:{line}", mend=mend
     )

@@ -196,7 +196,10 @@ def scan(data: bytes, layout: Layout, *, final: bool) -> tuple[Scanned, int]:
     Returns:
         What was found in the whole records, and where the first that is not whole begins.
     """
-    starts, ends, lines, empty = [], [], [], 0
+    starts: list[int] = []
+    ends: list[int] = []
+    lines: list[int] = []
+    empty = 0
     fields: dict[int, list[Value]] = {}
     stray: dict[int, str] = {}
     quote = layout.quote.encode()

@@ -204,13 +204,17 @@ def _text_columns(records: list[list[Value]], layout: Layout, width: int) -> lis
 def _mended(batch: TextBatch, layout: Layout, width: int, *, fill: bool, cut: bool) -> TextBatch:
     """Rows of another width made to fit, as far as the charter lets them."""
     chosen = [
-        odd for odd in batch.odd if (odd.reason == "too_few_fields" and fill) or (odd.reason == "too_many_fields" and cut)
+        odd
+        for odd in batch.odd
+        if (odd.reason == "too_few_fields" and fill) or (odd.reason == "too_many_fields" and cut)
     ]
     rows: list[list[Value]] = []
     for odd in chosen:
         fields, _ = read_record(batch.original(odd.record).encode(), 0, layout, final=True)
         values = fields[:width] if isinstance(fields, list) else []
-        rows.append([*values, *[(layout.null_words[0].encode() if layout.null_words else b"", False)] * (width - len(values))])
+        rows.append(
+            [*values, *[(layout.null_words[0].encode() if layout.null_words else b"", False)] * (width - len(values))]
+        )
     added = _text_columns(rows, layout, width)
     records = np.concatenate([batch.records, np.array([odd.record for odd in chosen], np.int64)])
     order = pa.array(np.argsort(records))

@@ -1,0 +1,302 @@
+"""The commands."""
+
+from __future__ import annotations
+
+import datetime
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from nomotheta.cli.guard import CODES, guarded
+
+if TYPE_CHECKING:
+    from nomotheta.workspace import Workspace
+
+app = typer.Typer(
+    add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False,
+    context_settings={"help_option_names": ["-h", "--help"]},
+    help="Load the night's files into tables, hold them to what was declared, and show what did not fit.",
+)  # fmt: skip
+
+Folder = Annotated[
+    Path, typer.Option("--workspace", "-w", metavar="FOLDER", help="The workspace; default: here or a folder above.")
+]
+Json = Annotated[bool, typer.Option("--json", help="Print one JSON document.")]
+Place = Annotated[str | None, typer.Option("--place", metavar="NAME", help="Another place than the charter's.")]
+Create = Annotated[bool, typer.Option("--create", help="Create the table where it is not there.")]
+Day = Annotated[
+    datetime.datetime | None,
+    typer.Option("--day", formats=["%Y-%m-%d"], metavar="YYYY-MM-DD", help="The delivery's day; default: today."),
+]
+HERE = Path()
+
+
+def _open(folder: Path) -> Workspace:
+    from nomotheta.workspace import Workspace
+
+    return Workspace.open(folder)
+
+
+def _date(day: datetime.datetime | None, workspace: Workspace) -> datetime.date:
+    return day.date() if day else workspace.today()
+
+
+def _print(document: Any) -> None:
+    from nomotheta.report import to_json
+
+    typer.echo(to_json(document))
+
+
+def _warn(errors: list[Any]) -> None:
+    from nomotheta.cli.show import show_error
+
+    for error in errors:
+        show_error(error)
+
+
+def _end(verdict: str) -> None:
+    if CODES[verdict]:
+        raise typer.Exit(CODES[verdict])
+
+
+def _version(value: bool) -> None:  # noqa: FBT001 - typer calls it so
+    if value:
+        from nomotheta import __version__
+
+        typer.echo(f"nomotheta {__version__}")
+        raise typer.Exit
+
+
+@app.callback()
+def _main(
+    _: Annotated[bool, typer.Option("--version", callback=_version, is_eager=True, help="Print the version.")] = False,  # noqa: FBT002
+) -> None:
+    pass
+
+
+@app.command()
+def demo(
+    folder: Annotated[Path, typer.Argument(help="A new or empty folder.")] = Path("skerry-line"),
+    json: Json = False,  # noqa: FBT002
+) -> None:
+    """Write the Skerry Line, a made-up ferry operator, and run three of its nights."""
+    with guarded(json=json):
+        from nomotheta.cli.progress import bars
+        from nomotheta.demo import NIGHTS, write_demo
+
+        write_demo(folder)
+        workspace = _open(folder)
+        runs = []
+        for night in NIGHTS:
+            with bars(quiet=json) as listener:
+                runs.append(workspace.run(night, create=True, listener=listener))
+            _warn(workspace.tell(runs[-1]))
+        paths = [workspace.report(run.run_id)[1] for run in runs]
+        if json:
+            from nomotheta.report import Demo
+
+            _print(Demo(str(folder), str(paths[-1]), tuple(runs)))
+            return
+        from nomotheta.cli.show import show_demo
+
+        show_demo(runs, folder, paths)
+
+
+@app.command()
+def lint(workspace: Folder = HERE, json: Json = False) -> None:  # noqa: FBT002
+    """Check all charters without touching any data."""
+    with guarded(json=json):
+        charters, problems = _open(workspace).lint()
+        if json:
+            from nomotheta.report import Linted
+
+            _print(Linted(tuple(charters), tuple(problems)))
+        else:
+            from nomotheta.cli.show import show_lint
+
+            show_lint(charters, problems)
+        if problems:
+            raise typer.Exit(2)
+
+
+@app.command()
+def load(
+    table: Annotated[str, typer.Argument(help="The table, as its charter names it.")],
+    day: Day = None,
+    place: Place = None,
+    create: Create = False,  # noqa: FBT002
+    workspace: Folder = HERE,
+    json: Json = False,  # noqa: FBT002
+) -> None:
+    """Load a table's delivery: all or nothing, with its balance and its rules."""
+    with guarded(json=json):
+        from nomotheta.cli.progress import bars
+
+        opened = _open(workspace)
+        with bars(quiet=json) as listener:
+            result = opened.load(table, _date(day, opened), place=place, create=create, listener=listener)
+        _warn(opened.tell(result))
+        if json:
+            from nomotheta.report import Loads
+
+            _print(Loads(result.verdict, (result,)))
+        else:
+            from nomotheta.cli.show import show_load
+
+            show_load(result)
+        _end(result.verdict)
+
+
+@app.command()
+def judge(
+    tables: Annotated[list[str] | None, typer.Argument(help="The tables; default: all that have a charter.")] = None,
+    day: Day = None,
+    place: Place = None,
+    workspace: Folder = HERE,
+    json: Json = False,  # noqa: FBT002
+) -> None:
+    """Hold tables against their charters, however they were loaded."""
+    with guarded(json=json):
+        opened = _open(workspace)
+        results = opened.judge(tables or [], place=place, day=day.date() if day else None)
+        verdict = _gravest(result.verdict for result in results)
+        if json:
+            from nomotheta.report import Judgements
+
+            _print(Judgements(verdict, tuple(results)))
+        else:
+            from nomotheta.cli.show import show_judgements
+
+            show_judgements(results)
+        _end(verdict)
+
+
+@app.command()
+def reconcile(
+    tables: Annotated[list[str], typer.Argument(help="The tables, as their charters name them.")],
+    load: Annotated[int | None, typer.Option("--load", metavar="N", help="That load; default: the newest.")] = None,
+    place: Place = None,
+    workspace: Folder = HERE,
+    json: Json = False,  # noqa: FBT002
+) -> None:
+    """Hold the files that were loaded against the table: counts, totals, and a checksum of all rows."""
+    with guarded(json=json):
+        from nomotheta.cli.progress import bars
+        from nomotheta.cli.show import show_reconciliation
+
+        opened = _open(workspace)
+        results = []
+        for table in tables:
+            with bars(quiet=json) as listener:
+                results.append(opened.reconcile(table, load_id=load, place=place, listener=listener))
+            if not json:
+                show_reconciliation(results[-1])
+        verdict = _gravest(result.verdict for result in results)
+        if json:
+            from nomotheta.report import Reconciliations
+
+            _print(Reconciliations(verdict, tuple(results)))
+        _end(verdict)
+
+
+@app.command()
+def rejects(
+    load: Annotated[int | None, typer.Argument(metavar="[LOAD]", help="The load; default: the newest with any.")] = None,
+    csv: Annotated[Path | None, typer.Option("--csv", metavar="FILE", help="Write all of them to a CSV file.")] = None,
+    every: Annotated[bool, typer.Option("--all", help="Show all, not only the first 20.")] = False,  # noqa: FBT002
+    workspace: Folder = HERE,
+    json: Json = False,  # noqa: FBT002
+) -> None:
+    """Show the rows that a load set aside, and why."""
+    with guarded(json=json):
+        opened = _open(workspace)
+        result, found = opened.rejects(load, None if every or csv else 20)
+        rows = opened.rejected_rows(result.load_id or 0)
+        if csv:
+            opened.write_rejects(found, csv)
+            typer.echo(f"{len(found):,} faults of {rows:,} rows written to {csv}", err=True)
+            return
+        compiled = opened.charter_of(result.table)
+        if json:
+            from nomotheta.report import Rejects
+
+            shown = tuple(opened.shown(each, compiled) for each in found)
+            reasons = dict(result.reasons)
+            _print(Rejects(result.load_id or 0, result.table, rows, sum(reasons.values()), reasons, shown))
+            return
+        from nomotheta.cli.show import show_rejects
+
+        private = bool(compiled and compiled.charter.private())
+        show_rejects(result, [opened.shown(each, compiled) for each in found], rows, private)
+
+
+@app.command()
+def run(
+    tables: Annotated[list[str] | None, typer.Argument(help="The tables; default: all with a delivery.")] = None,
+    day: Day = None,
+    place: Place = None,
+    create: Create = False,  # noqa: FBT002
+    workspace: Folder = HERE,
+    json: Json = False,  # noqa: FBT002
+) -> None:
+    """Walk the whole path: arrive, load, judge, reconcile, report, tell."""
+    with guarded(json=json):
+        from nomotheta.cli.progress import bars
+
+        opened = _open(workspace)
+        with bars(quiet=json) as listener:
+            result = opened.run(day.date() if day else None, tables or [], place=place, create=create, listener=listener)
+        _warn(opened.tell(result))
+        if json:
+            _print(result)
+        else:
+            from nomotheta.cli.show import show_run
+
+            show_run(result)
+        _end(result.verdict)
+
+
+@app.command()
+def ledger(
+    table: Annotated[str | None, typer.Argument(help="Only this table.")] = None,
+    last: Annotated[int, typer.Option("--last", metavar="N", min=1, help="So many entries.")] = 30,
+    workspace: Folder = HERE,
+    json: Json = False,  # noqa: FBT002
+) -> None:
+    """Show what happened before, newest first."""
+    with guarded(json=json):
+        opened = _open(workspace)
+        entries = opened.ledger.entries(table, last)
+        if json:
+            from nomotheta.report import LedgerPage
+
+            _print(LedgerPage(tuple(entries)))
+            return
+        from nomotheta.cli.show import show_ledger
+
+        show_ledger(entries, opened.zone)
+
+
+@app.command()
+def report(
+    run: Annotated[int | None, typer.Argument(metavar="[RUN]", help="The run; default: the newest.")] = None,
+    file: Annotated[Path | None, typer.Option("--to", metavar="FILE", help="Where; default: reports/.")] = None,
+    workspace: Folder = HERE,
+    json: Json = False,  # noqa: FBT002
+) -> None:
+    """Write the page of a run: one HTML file that needs nothing else."""
+    with guarded(json=json):
+        result, path = _open(workspace).report(run, file)
+        if json:
+            from nomotheta.report import Page
+
+            _print(Page(result.run_id, str(path)))
+            return
+        typer.echo(str(path))
+
+
+def _gravest(verdicts: Any) -> str:
+    from nomotheta.rules import gravest
+
+    return gravest(verdicts)

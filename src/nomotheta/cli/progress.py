@@ -1,0 +1,39 @@
+"""Progress bars: on stderr, and only at a terminal."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
+from typing import TYPE_CHECKING
+
+from nomotheta.events import Listener, Progress, nobody
+
+if TYPE_CHECKING:
+    from rich.progress import TaskID
+
+
+@contextmanager
+def bars(*, quiet: bool) -> Iterator[Listener]:
+    """A listener that draws a bar for each piece of long work."""
+    if quiet or not sys.stderr.isatty():
+        yield nobody
+        return
+    from rich.console import Console
+    from rich.progress import BarColumn, DownloadColumn, TextColumn, TimeRemainingColumn, TransferSpeedColumn
+    from rich.progress import Progress as Bars
+
+    columns = (
+        TextColumn("{task.description}"), BarColumn(), DownloadColumn(), TransferSpeedColumn(), TimeRemainingColumn(),
+    )  # fmt: skip
+    with Bars(*columns, console=Console(stderr=True), transient=True) as drawn:
+        tasks: dict[str, TaskID] = {}
+
+        def listen(event: Progress) -> None:
+            if event.label not in tasks:
+                tasks[event.label] = drawn.add_task(event.label, total=event.total)
+            drawn.update(tasks[event.label], completed=event.done, total=event.total)
+            if event.ended:
+                drawn.remove_task(tasks.pop(event.label))
+
+        yield listen

@@ -1,0 +1,411 @@
+"""Results as an analyst reads them at a terminal: what matters first, then what failed, with examples."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Iterable, Sequence
+
+from rich import box
+from rich.console import Console
+from rich.padding import Padding
+from rich.table import Table
+from rich.text import Text
+
+from nomotheta.charter import Problem
+from nomotheta.errors import NomothetaError
+from nomotheta.ledger import Entry, Judgement, LoadResult, RunResult, TableResult
+from nomotheta.load import Balance
+from nomotheta.reconcile import ColumnTotals, Reconciliation
+from nomotheta.report import STATES, headline, ordered, visible
+from nomotheta.rules import Finding, Samples
+
+SIGNS = {"pass": "✓", "warn": "!", "fail": "✗", "error": "?"}
+TONES = {"pass": "green", "warn": "yellow", "fail": "red", "error": "magenta"}
+_PIPE_WIDTH = 120
+_REJECTS = 8
+
+
+def out() -> Console:
+    """Stdout; a pipe gets a fixed width and no colours."""
+    return Console(highlight=False, width=None if sys.stdout.isatty() else _PIPE_WIDTH)
+
+
+def err() -> Console:
+    """Stderr."""
+    return Console(stderr=True, highlight=False, width=None if sys.stderr.isatty() else _PIPE_WIDTH)
+
+
+def show_error(error: NomothetaError) -> None:
+    """What went wrong, where, and the mend."""
+    console = err()
+    where = f"{error.where}: " if error.where else ""
+    console.print(Text(visible_lines(where + error.what), "red"), soft_wrap=True)
+    if error.mend:
+        console.print(Text(f"→ {visible_lines(error.mend)}"), soft_wrap=True)
+
+
+def visible_lines(text: str) -> str:
+    """Text of several lines with its other control characters made visible."""
+    return "\n".join(visible(line) for line in text.split("\n"))
+
+
+def verdict_text(verdict: str) -> Text:
+    """A verdict with its sign and colour."""
+    return Text(f"{SIGNS.get(verdict, '·')} {verdict}", TONES.get(verdict, ""))
+
+
+def cell(value: object | None, none: str = "null") -> Text:
+    """A value from data."""
+    return Text(none, "dim") if value is None else Text(visible(value))
+
+
+def number(value: int | None) -> Text:
+    """A count."""
+    return Text("–", "dim") if value is None else Text(f"{value:,}")
+
+
+def plain_table(*columns: tuple[str, str]) -> Table:
+    """A table without a frame; each column is a heading and left or right."""
+    table = Table(box=box.SIMPLE_HEAD, show_edge=False, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
+    for heading, side in columns:
+        right = side == "right"
+        table.add_column(heading, justify="right" if right else "left", no_wrap=right, overflow="fold")
+    return table
+
+
+# ---- runs
+
+
+def show_run(result: RunResult) -> None:
+    """A night: the summary, then what failed."""
+    console = out()
+    console.print(Text(headline(result)[:1].upper() + headline(result)[1:], f"bold {TONES[result.verdict]}"))
+    console.print(Text(f"{result.workspace} · delivery day {result.day} · run {result.run_id} · {result.seconds:.1f} s", "dim"))
+    console.print()
+    table = plain_table(
+        ("table", ""), ("verdict", ""), ("loaded", "right"), ("rejected", "right"), ("repeated", "right"),
+        ("in table", "right"), ("files", ""), ("", ""),
+    )  # fmt: skip
+    for each in result.tables:
+        table.add_row(Text(each.table, "bold"), verdict_text(each.verdict), *_counts(each.load), _equal(each), _state(each))
+    console.print(table)
+    for each in result.tables:
+        _show_details(console, each)
+
+
+def _counts(load: LoadResult) -> list[Text]:
+    balance = load.balance
+    if balance is None or load.state not in {"loaded", "undone"}:
+        return [number(None)] * 4
+    loaded = load.state == "loaded"
+    return [
+        number(balance.loaded if loaded else 0), number(balance.rejected), number(balance.repeated),
+        number(balance.after if loaded else balance.before),
+    ]  # fmt: skip
+
+
+def _equal(table: TableResult) -> Text:
+    if table.reconciliation is None:
+        return Text("–", "dim")
+    same = table.reconciliation.verdict == "pass"
+    return Text("equal" if same else "differ", "" if same else "red")
+
+
+def _state(table: TableResult) -> Text:
+    state = table.load.state
+    words = {"loaded": "", "refused": "delivery refused", "undone": "load undone", "failed": "could not be loaded"}
+    return Text(words.get(state, state))
+
+
+def _show_details(console: Console, table: TableResult) -> None:
+    load = table.load
+    broken = [finding for finding in ordered(load.findings) if finding.verdict != "pass"]
+    differs = table.reconciliation is not None and table.reconciliation.verdict == "fail"
+    told = load.message and load.state not in {"loaded", "unchanged"}
+    if not (broken or differs or told or load.rejects or table.message):
+        return
+    console.print()
+    console.print(Text(table.table, "bold"))
+    if told:
+        _show_message(console, load)
+    if table.message:
+        console.print(Text(f"  {visible(table.message)}", "red"))
+    for finding in broken:
+        show_finding(console, finding)
+    if table.reconciliation is not None and differs:
+        _show_differences(console, table.reconciliation)
+    _show_set_aside(console, load)
+
+
+def _show_message(console: Console, load: LoadResult) -> None:
+    where = f"{load.where}: " if load.where else ""
+    console.print(Padding(Text(f"{SIGNS[load.verdict]} {visible(where + load.message)}", TONES[load.verdict]), (0, 0, 0, 2)))
+    if load.mend:
+        console.print(Padding(Text(f"→ {visible(load.mend)}"), (0, 0, 0, 4)))
+
+
+def show_finding(console: Console, finding: Finding) -> None:
+    """A broken rule, with a few of the rows that break it."""
+    tone = TONES[finding.verdict]
+    line = Text.assemble((f"{SIGNS[finding.verdict]} {finding.rule}", tone))
+    if finding.message:
+        line.append(f"  {visible(finding.message)}")
+    console.print(Padding(line, (0, 0, 0, 2)))
+    if finding.because:
+        console.print(Padding(Text(finding.because, "dim"), (0, 0, 0, 4)))
+    if finding.samples.rows:
+        console.print(Padding(_samples(finding.samples), (0, 0, 0, 4)))
+        more = (finding.breaks or 0) - len(finding.samples.rows)
+        if more > 0 and finding.sort != "key":
+            console.print(Padding(Text(f"… and {more:,} more", "dim"), (0, 0, 0, 4)))
+
+
+def _samples(samples: Samples) -> Table:
+    table = plain_table(*((name, "") for name in samples.columns))
+    for row in samples.rows:
+        table.add_row(*map(cell, row))
+    return table
+
+
+def _show_set_aside(console: Console, load: LoadResult) -> None:
+    if not load.rejects or load.balance is None:
+        return
+    balance = load.balance
+    parts = [f"{balance.rejected:,} rejected"] * bool(balance.rejected) + [f"{balance.repeated:,} repeated"] * bool(balance.repeated)
+    console.print(Padding(Text(f"rows set aside: {', '.join(parts)}"), (0, 0, 0, 2)))
+    table = plain_table(("line", "right"), ("column", ""), ("value", ""), ("why", ""))
+    for reject in load.rejects[:_REJECTS]:
+        table.add_row(number(reject.line), cell(reject.column or None, "–"), cell(reject.value, "–"), cell(reject.message))
+    console.print(Padding(table, (0, 0, 0, 4)))
+    more = balance.rejected + balance.repeated - _REJECTS
+    rest = f"… and {more:,} more: " if more > 0 else "with the original rows: "
+    console.print(Padding(Text(f"{rest}nomotheta rejects {load.load_id}", "dim"), (0, 0, 0, 4)))
+
+
+# ---- loads
+
+
+def show_load(load: LoadResult) -> None:
+    """A load: its balance, the rules, what was set aside."""
+    console = out()
+    number_ = f" {load.load_id}" if load.load_id else ""
+    title = Text.assemble((load.table, "bold"), "  ", verdict_text(load.verdict), f"  load{number_} for {load.day}: {STATES[load.state]}")
+    console.print(title)
+    if load.message and load.state not in {"loaded", "unchanged"}:
+        _show_message(console, load)
+    if load.balance is not None:
+        show_balance(console, load.balance, undone=load.state == "undone")
+    met = [finding for finding in load.findings if finding.verdict == "pass"]
+    for finding in ordered(load.findings):
+        if finding.verdict != "pass":
+            show_finding(console, finding)
+    if met:
+        console.print(Padding(Text(f"✓ {len(met)} rules are met", "green"), (0, 0, 0, 2)))
+    _show_set_aside(console, load)
+
+
+def show_balance(console: Console, balance: Balance, *, undone: bool = False) -> None:
+    """The account of a load, as two sums."""
+    grid = Table.grid(padding=(0, 1))
+    for each in balance.files:
+        lines = f"{each.lines:,} lines = {each.header:,} header + {each.empty:,} empty + {each.record_lines:,} in records"
+        grid.add_row(Text("file", "dim"), Text(f"{visible(each.file)}: {lines}"))
+    rows = f"{balance.records:,} records = {balance.loaded:,} loaded + {balance.rejected:,} rejected + {balance.repeated:,} repeated"
+    removed = f" − {balance.removed:,} replaced" if balance.removed else ""
+    after = f"{balance.before:,} again" if undone else f"{balance.after:,}"
+    grid.add_row(Text("rows", "dim"), Text(rows))
+    grid.add_row(Text("table", "dim"), Text(f"{balance.before:,} before{removed} + {balance.loaded:,} loaded → {after}"))
+    console.print(Padding(grid, (0, 0, 0, 2)))
+
+
+# ---- rejects
+
+
+def show_rejects(load: LoadResult, rejects: Sequence[object], rows: int, private: bool) -> None:  # noqa: FBT001
+    """The rows of a load that were set aside: by reason, then one by one."""
+    from nomotheta.ledger import ShownReject
+
+    console = out()
+    noun = "row" if rows == 1 else "rows"
+    console.print(Text.assemble((load.table, "bold"), f"  load {load.load_id} for {load.day}: {rows:,} {noun} set aside"))
+    if load.state == "undone":
+        console.print(Text("  the load was undone, so none of its rows is in the table", "dim"))
+    if not rows:
+        return
+    console.print()
+    reasons = plain_table(("reason", ""), ("faults", "right"))
+    for reason, count in sorted(load.reasons.items(), key=lambda item: -item[1]):
+        reasons.add_row(reason, number(count))
+    console.print(reasons)
+    console.print()
+    table = plain_table(("line", "right"), ("column", ""), ("value", ""), ("reason", ""), ("why", ""))
+    shown = [each for each in rejects if isinstance(each, ShownReject)]
+    several = len({each.file for each in shown}) > 1
+    for each in shown:
+        line = Text(f"{visible(each.file)}:{each.line}") if several else number(each.line)
+        table.add_row(line, cell(each.column or None, "–"), cell(each.value, "–"), each.reason, cell(each.message))
+    console.print(table)
+    console.print()
+    for each in shown[:3] if not private else []:
+        console.print(Text.assemble((f"line {each.line:,}  ", "dim"), cell(each.original)), soft_wrap=True)
+    faults = sum(load.reasons.values())
+    if faults > len(shown):
+        console.print(Text(f"{len(shown):,} of {faults:,} faults are shown; all of them: --all, or --csv FILE", "dim"))
+    if private:
+        console.print(Text("The original rows hold private columns and are shown only in --csv FILE.", "dim"))
+
+
+# ---- judgements
+
+
+def show_judgements(results: Sequence[Judgement]) -> None:
+    """Tables held against their charters."""
+    console = out()
+    for at, result in enumerate(results):
+        if at:
+            console.print()
+        _show_judgement(console, result)
+
+
+def _show_judgement(console: Console, result: Judgement) -> None:
+    console.print(Text.assemble((result.table, "bold"), "  ", verdict_text(result.verdict), (f"  in {result.place}", "dim")))
+    if result.message:
+        console.print(Padding(Text(visible(result.message), TONES[result.verdict]), (0, 0, 0, 2)))
+        if result.mend:
+            console.print(Padding(Text(f"→ {visible(result.mend)}"), (0, 0, 0, 2)))
+        return
+    table = plain_table(("", ""), ("rule", ""), ("breaks", "right"), ("rows", "right"), ("note", ""))
+    for finding in ordered(result.findings):
+        note = finding.message if finding.verdict != "pass" or finding.sort == "whole" else _kept(finding)
+        over = f"rows of {finding.over}" if finding.over != "table" else ""
+        told = "; ".join(part for part in (note, over) if part)
+        table.add_row(
+            Text(SIGNS[finding.verdict], TONES[finding.verdict]), Text(visible(finding.rule)), number(finding.breaks),
+            number(finding.rows), Text(visible(told)),
+        )  # fmt: skip
+    console.print(Padding(table, (0, 0, 0, 2)))
+    for finding in ordered(result.findings):
+        if finding.verdict != "pass" and finding.samples.rows:
+            console.print()
+            show_finding(console, finding)
+
+
+def _kept(finding: Finding) -> str:
+    return finding.message if "stored as" in finding.message or "tolerance" in finding.message else ""
+
+
+# ---- reconciliation
+
+
+def show_reconciliation(result: Reconciliation) -> None:
+    """Files against a table."""
+    console = out()
+    same = result.verdict == "pass"
+    told = "files and table are equal" if same else "files and table differ"
+    console.print(Text.assemble((result.table, "bold"), "  ", verdict_text(result.verdict), f"  {result.over}: {told}"))
+    grid = Table.grid(padding=(0, 1))
+    files = f"{result.records:,} records − {result.rejected:,} rejected − {result.repeated:,} repeated = {result.files_rows:,} rows"
+    grid.add_row(Text("files", "dim"), Text(files))
+    grid.add_row(Text("table", "dim"), Text(f"{result.table_rows:,} rows", "" if result.files_rows == result.table_rows else "red"))
+    prints = f"{result.files_fingerprint} in the files, {result.table_fingerprint} in the table  ({result.scheme})"
+    tone = "" if result.files_fingerprint == result.table_fingerprint else "red"
+    grid.add_row(Text("fingerprint", "dim"), Text(prints, tone))
+    console.print(Padding(grid, (0, 0, 1, 2)))
+    table = plain_table(("column", ""), ("values", "right"), ("total of", ""), ("in the files", "right"), ("in the table", "right"))
+    for column in result.totals:
+        differs = column.column in result.differing or not column.equal
+        table.add_row(*_totals_row(column, differs=differs))
+    console.print(Padding(table, (0, 0, 0, 2)))
+    if result.uncompared:
+        console.print(Padding(Text(f"not from the files, so not compared: {', '.join(result.uncompared)}", "dim"), (0, 0, 0, 2)))
+    if not same:
+        console.print()
+        _show_differences(console, result)
+
+
+_MEASURES = {"sum": "sum", "range": "lowest, highest", "length": "characters", "true": "true values"}
+
+
+def _totals_row(column: ColumnTotals, *, differs: bool) -> Iterable[Text]:
+    tone = "red" if differs else ""
+    counts = f"{column.files_count:,}" + ("" if column.files_count == column.table_count else f" / {column.table_count:,}")
+    sides = [", ".join(visible(value) if value is not None else "null" for value in side) for side in (column.files, column.table)]
+    yield Text(f"{'✗ ' if differs else ''}{column.column}", tone)
+    yield Text(counts, tone)
+    yield Text(_MEASURES[column.measure], "dim")
+    yield from (Text(side, tone) for side in sides)
+
+
+def _show_differences(console: Console, result: Reconciliation) -> None:
+    if result.differing:
+        console.print(Padding(Text(f"✗ columns that differ: {', '.join(result.differing)}", "red"), (0, 0, 0, 2)))
+    if not result.differences:
+        return
+    count = "many" if result.differing_rows is None else f"{result.differing_rows:,}"
+    console.print(Padding(Text(f"✗ rows that differ: {count}", "red"), (0, 0, 0, 2)))
+    table = plain_table(("row", ""), ("", ""), ("column", ""), ("in the files", ""), ("in the table", ""))
+    for each in result.differences:
+        key = ", ".join(visible(value if value is not None else "null") for _, value in each.key)
+        if not each.cells:
+            table.add_row(Text(key), each.where, "", "", "")
+        for at, difference in enumerate(each.cells):
+            head = (Text(key), Text(each.where)) if not at else (Text(""), Text(""))
+            table.add_row(*head, Text(difference.column), cell(difference.files), cell(difference.table))
+    console.print(Padding(table, (0, 0, 0, 4)))
+
+
+# ---- ledger and lint
+
+
+def show_ledger(entries: Sequence[Entry], zone: object) -> None:
+    """What happened, newest first."""
+    import datetime
+
+    console = out()
+    if not entries:
+        console.print("The ledger is empty: nothing was loaded, judged or reconciled yet.")
+        return
+    table = plain_table(
+        ("when", ""), ("run", "right"), ("what", ""), ("table", ""), ("day", ""), ("verdict", ""), ("result", "")
+    )  # fmt: skip
+    for each in entries:
+        when = each.started.astimezone(zone if isinstance(zone, datetime.tzinfo) else None)
+        what = f"load {each.load_id}" if each.load_id else each.what
+        table.add_row(
+            Text(f"{when:%Y-%m-%d %H:%M}"), number(each.run_id), what, Text(each.table, "bold"),
+            Text(str(each.day) if each.day else ""), verdict_text(each.verdict), Text(visible(each.summary)),
+        )  # fmt: skip
+    console.print(table)
+
+
+def show_lint(charters: Sequence[str], problems: Sequence[Problem]) -> None:
+    """What is wrong with the charters, each with its place and mend."""
+    console = out()
+    for problem in problems:
+        line = Text.assemble((f"{problem.file}:{problem.line}", "bold"), ": ", (visible(problem.what), "red"))
+        console.print(line, soft_wrap=True)
+        for part in problem.excerpt.split("\n") if problem.excerpt else []:
+            console.print(Text(f"    {part}"), soft_wrap=True)
+        if problem.mend:
+            console.print(Text(f"  → {visible(problem.mend)}"), soft_wrap=True)
+    if problems:
+        console.print()
+    noun = "charter" if len(charters) == 1 else "charters"
+    told = f"{len(problems)} {'problem' if len(problems) == 1 else 'problems'} in" if problems else "No problem in"
+    console.print(Text(f"{told} {len(charters)} {noun}", "red" if problems else "green"))
+
+
+def show_demo(runs: Sequence[RunResult], folder: object, pages: Sequence[object]) -> None:
+    """Three nights, each in a summary of its own, and what to look at next."""
+    console = out()
+    for at, result in enumerate(runs):
+        if at:
+            console.rule(style="dim")
+        show_run(result)
+    console.rule(style="dim")
+    table = plain_table(("night", ""), ("verdict", ""), ("what happened", ""), ("page", ""))
+    for result, page in zip(runs, pages, strict=True):
+        table.add_row(str(result.day), verdict_text(result.verdict), Text(headline(result)), Text(str(page)))
+    console.print(table)
+    console.print()
+    console.print(Text(f"The faults that were planted are listed in {folder}/README.md. To look around: cd {folder}", "bold"))

@@ -1,0 +1,39 @@
+"""Reports: results as pages, JSON and CSV."""
+
+from nomotheta.report.documents import (
+    Demo,
+    Failure,
+    Judgements,
+    LedgerPage,
+    Linted,
+    Loads,
+    Page,
+    Reconciliations,
+    Rejects,
+    schemas,
+    to_json,
+)
+from nomotheta.report.page import STATES, headline, ordered, page, visible, why, write_file
+from nomotheta.report.table import rejects_csv
+
+__all__ = [
+    "STATES",
+    "Demo",
+    "Failure",
+    "Judgements",
+    "LedgerPage",
+    "Linted",
+    "Loads",
+    "Page",
+    "Reconciliations",
+    "Rejects",
+    "headline",
+    "ordered",
+    "page",
+    "rejects_csv",
+    "schemas",
+    "to_json",
+    "visible",
+    "why",
+    "write_file",
+]

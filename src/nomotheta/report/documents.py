@@ -1,0 +1,125 @@
+"""Results as JSON documents, and the JSON Schemas of their shapes."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass, field
+from functools import cache
+from typing import Any
+
+from pydantic import TypeAdapter
+
+from nomotheta.charter import Problem
+from nomotheta.ledger import Entry, Judgement, LoadResult, RunResult, ShownReject
+from nomotheta.reconcile import Reconciliation
+
+
+@dataclass(frozen=True, slots=True)
+class Linted:
+    """What `lint` found."""
+
+    charters: tuple[str, ...]
+    problems: tuple[Problem, ...]
+    format: str = "nomotheta/lint/1"
+
+
+@dataclass(frozen=True, slots=True)
+class Judgements:
+    """Tables that were judged."""
+
+    verdict: str
+    tables: tuple[Judgement, ...]
+    format: str = "nomotheta/judgements/1"
+
+
+@dataclass(frozen=True, slots=True)
+class Loads:
+    """Tables that were loaded."""
+
+    verdict: str
+    loads: tuple[LoadResult, ...]
+    format: str = "nomotheta/loads/1"
+
+
+@dataclass(frozen=True, slots=True)
+class Reconciliations:
+    """Tables that were reconciled."""
+
+    verdict: str
+    tables: tuple[Reconciliation, ...]
+    format: str = "nomotheta/reconciliations/1"
+
+
+@dataclass(frozen=True, slots=True)
+class Rejects:
+    """The rows that a load set aside: `rows` of them, with `faults` in all; `shown` are the first."""
+
+    load_id: int
+    table: str
+    rows: int
+    faults: int
+    reasons: dict[str, int]
+    shown: tuple[ShownReject, ...]
+    format: str = "nomotheta/rejects/1"
+
+
+@dataclass(frozen=True, slots=True)
+class LedgerPage:
+    """What happened, newest first."""
+
+    entries: tuple[Entry, ...]
+    format: str = "nomotheta/ledger/1"
+
+
+@dataclass(frozen=True, slots=True)
+class Page:
+    """A report that was written."""
+
+    run_id: int
+    file: str
+    format: str = "nomotheta/report/1"
+
+
+@dataclass(frozen=True, slots=True)
+class Demo:
+    """A demo that was written and run."""
+
+    folder: str
+    report: str
+    runs: tuple[RunResult, ...] = field(default=())
+    format: str = "nomotheta/demo/1"
+
+
+@dataclass(frozen=True, slots=True)
+class Failure:
+    """Why a command could not do its work."""
+
+    what: str
+    where: str
+    mend: str
+    exit_code: int
+    format: str = "nomotheta/error/1"
+
+
+DOCUMENTS = (Linted, Judgements, Loads, Reconciliations, Rejects, LedgerPage, Page, Demo, RunResult, Failure)
+
+
+@cache
+def _adapter(of: type[Any]) -> TypeAdapter[Any]:
+    return TypeAdapter(of)
+
+
+def to_json(document: Any) -> str:
+    """A document as indented JSON."""
+    return _adapter(type(document)).dump_json(document, indent=2).decode()
+
+
+def schemas() -> dict[str, str]:
+    """The JSON Schema (2020-12) of every document, by the name of its format."""
+    found = {}
+    for each in DOCUMENTS:
+        schema = _adapter(each).json_schema(mode="serialization")
+        name = schema["properties"]["format"]["default"]
+        schema["properties"]["format"]["const"] = name
+        found[name.split("/")[1]] = json.dumps({"$schema": "https://json-schema.org/draft/2020-12/schema", **schema}, indent=2)
+    return found

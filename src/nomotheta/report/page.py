@@ -1,0 +1,83 @@
+"""A run as one self-contained HTML page: no script, no outside resource."""
+
+from __future__ import annotations
+
+import datetime
+import os
+import tempfile
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+import jinja2
+
+from nomotheta.ledger import RunResult, TableResult
+from nomotheta.rules import Finding
+
+STATES = {
+    "loaded": "loaded", "undone": "undone: the table is as it was", "refused": "delivery refused: the table is as it was",
+    "unchanged": "unchanged since it was last loaded", "held back": "held back", "failed": "could not be loaded",
+}  # fmt: skip
+_ORDER = {"error": 0, "fail": 1, "warn": 2, "pass": 3}
+
+
+def page(result: RunResult, now: datetime.datetime) -> str:
+    """The HTML of a run's page."""
+    template = _environment().get_template("page.html.j2")
+    return template.render(run=result, headline=headline(result), now=now, words=STATES, ordered=ordered)
+
+
+def headline(result: RunResult) -> str:
+    """A run in one sentence."""
+    bad = [table for table in result.tables if table.verdict in {"fail", "error"}]
+    warned = [table for table in result.tables if table.verdict == "warn"]
+    if bad:
+        verb = "fails" if len(bad) == 1 else "fail"
+        return f"{len(bad)} of {len(result.tables)} tables {verb}: {', '.join(table.table for table in bad)}"
+    if warned:
+        return f"all {len(result.tables)} tables stand, {len(warned)} with warnings"
+    return f"all {len(result.tables)} tables stand"
+
+
+def ordered(findings: Sequence[Finding]) -> list[Finding]:
+    """The gravest findings first."""
+    return sorted(findings, key=lambda finding: _ORDER[finding.verdict])
+
+
+def why(table: TableResult) -> str:
+    """Why a table is not well, in one line."""
+    load = table.load
+    if load.state not in {"loaded", "unchanged"}:
+        return load.message
+    broken = [finding for finding in ordered(load.findings) if finding.verdict != "pass"]
+    parts = [f"{finding.rule}: {finding.message}" for finding in broken[:2]]
+    if table.reconciliation and table.reconciliation.verdict == "fail":
+        parts.append("files and table differ")
+    if table.message:
+        parts.append(table.message)
+    return "; ".join(parts)
+
+
+def _environment() -> jinja2.Environment:
+    environment = jinja2.Environment(
+        loader=jinja2.PackageLoader("nomotheta.report"), autoescape=True, trim_blocks=True, lstrip_blocks=True,
+        undefined=jinja2.StrictUndefined,
+    )  # fmt: skip
+    environment.filters["thousands"] = lambda value: f"{value:,}"
+    environment.filters["visible"] = visible
+    return environment
+
+
+def visible(value: Any) -> str:
+    """A value from data with its control characters made visible."""
+    text = str(value)
+    return "".join(c if c.isprintable() else f"\\x{ord(c):02x}" for c in text)
+
+
+def write_file(path: Path, text: str) -> None:
+    """Write a file whole or not at all."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    descriptor, name = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
+    with os.fdopen(descriptor, "w", encoding="utf-8", newline="") as file:
+        file.write(text)
+    Path(name).replace(path)
