@@ -25,7 +25,7 @@ from nomotheta.ledger import Judgement, Ledger, LoadResult, RunResult, ShownReje
 from nomotheta.load import Order, Outcome, Reject, compare, left_out, load, read_rejects
 from nomotheta.place import Now, Place, connect
 from nomotheta.reconcile import LoadedFiles, Reconciliation, reconcile
-from nomotheta.rules import HIDDEN, Finding, Scope, Verdict, gravest, judge, worst
+from nomotheta.rules import HIDDEN, Finding, Scope, gravest, judge, worst
 from nomotheta.source import ArrivedFile, arrived, expected
 
 SETTINGS, CHARTERS, MEMORY = "nomotheta.toml", "charters", ".nomotheta"
@@ -39,6 +39,25 @@ class Delivered:
     files: Sequence[ArrivedFile]
     content: str
     daily: bool
+
+
+@dataclass(slots=True)
+class _Attempt:
+    """A load on its way; its number and its entry in the ledger are set once it has begun."""
+
+    compiled: Compiled
+    place: str
+    day: datetime.date
+    started: datetime.datetime
+    clock: float
+    run_id: int | None
+    load_id: int | None = None
+    entry: int | None = None
+
+    def begun(self, ledger: Ledger, load_id: int) -> None:
+        table = self.compiled.charter.table
+        self.load_id = load_id
+        self.entry = ledger.begin_load(table, self.place, self.day, self.started, load_id, self.run_id)
 
 
 class Workspace:
@@ -185,63 +204,65 @@ class Workspace:
             DeclarationError: the charter or the call is wrong.
         """
         compiled = self.compiled([table])[0]
-        started, clock = _now(), time.perf_counter()
-        name = place or compiled.place
+        attempt = _Attempt(compiled, place or compiled.place, day, _now(), time.perf_counter(), run_id)
         try:
-            result = self._load(compiled, day, name, create=create, run_id=run_id, listener=listener)
+            result = self._load(attempt, create=create, listener=listener)
         except DeclarationError:
             raise
         except NomothetaError as error:
-            refused = isinstance(error, DeliveryError)
-            result = LoadResult(
-                table, name, day, "refused" if refused else "failed", "fail" if refused else "error",
-                message=error.what, where=error.where, mend=error.mend, seconds=time.perf_counter() - clock,
-            )  # fmt: skip
-            self.ledger.add_load(result, started, run_id)
-        return replace(result, seconds=round(time.perf_counter() - clock, 3))
+            result = self._failed(attempt, error)
+        result = replace(result, seconds=round(time.perf_counter() - attempt.clock, 3))
+        if attempt.entry is None:
+            self.ledger.add_load(result, attempt.started, run_id)
+        else:
+            self.ledger.end_load(attempt.entry, result)
+        return result
 
-    def _load(
-        self, compiled: Compiled, day: datetime.date, place_name: str, *, create: bool, run_id: int | None,
-        listener: Listener,
-    ) -> LoadResult:  # fmt: skip
-        table, started = compiled.charter.table, _now()
+    def _load(self, attempt: _Attempt, *, create: bool, listener: Listener) -> LoadResult:
+        compiled, day = attempt.compiled, attempt.day
+        table = compiled.charter.table
         delivered = self.arrive(compiled, day)
-        with self.place(place_name, create=create) as place:
+        with self.place(attempt.place, create=create) as place:
             self._settle(place)
             if create and place.columns(table) is None:
                 place.create(table, compiled.charter.kinds())
             compare(place, compiled)
             standing = self._came_before(place, table, delivered)
             if standing:
-                result = LoadResult(table, place_name, day, "unchanged", "pass", standing, message="unchanged since "
-                                    f"load {standing}; nothing to do")  # fmt: skip
-                self.ledger.add_load(result, started, run_id)
-                return result
+                told = f"unchanged since load {standing}; nothing to do"
+                rows = place.count(table)
+                return LoadResult(table, attempt.place, day, "unchanged", "pass", standing, told, table_rows=rows)
             load_id = max(place.next_load_id(), self.ledger.highest_load_id() + 1)
-            entry = self.ledger.begin_load(table, place_name, day, started, load_id, run_id)
+            attempt.begun(self.ledger, load_id)
             once = delivered.content if delivered.daily else f"{delivered.content}:{load_id}"
             order = Order(
-                load_id, self.identity, day, started, self.settings.time_zone, delivered.files, delivered.content, once,
-                self.rejects_file(load_id),
+                load_id, self.identity, day, attempt.started, self.settings.time_zone, delivered.files,
+                delivered.content, once, self.rejects_file(load_id),
             )  # fmt: skip
-            now = Now(started.astimezone(self.zone), day, load_id)
+            now = Now(attempt.started.astimezone(self.zone), day, load_id)
             scope = self._scope_of_load(compiled, load_id)
 
             def judged(set_aside: Mapping[str, int]) -> list[Finding]:
                 return judge(place, compiled, now, scope, scope, set_aside)
 
-            try:
-                outcome = load(place, compiled, order, now, judged, listener)
-            except NomothetaError as error:
-                state, verdict = ("refused", "fail") if isinstance(error, DeliveryError) else ("failed", "error")
-                result = LoadResult(
-                    table, place_name, day, state, verdict, load_id, error.what, error.where, error.mend
-                )  # type: ignore[arg-type]
-                self.ledger.end_load(entry, result)
-                return result
-            result = self._result(compiled, place_name, day, load_id, outcome)
-            self.ledger.end_load(entry, result)
-            return result
+            return self._result(attempt, load_id, load(place, compiled, order, now, judged, listener))
+
+    def _failed(self, attempt: _Attempt, error: NomothetaError) -> LoadResult:
+        """What became of a load whose delivery was refused, or whose place failed."""
+        refused = isinstance(error, DeliveryError)
+        return LoadResult(
+            attempt.compiled.charter.table, attempt.place, attempt.day, "refused" if refused else "failed",
+            "fail" if refused else "error", attempt.load_id, error.what, error.where, error.mend,
+            table_rows=self._rows_there(attempt.compiled.charter.table, attempt.place),
+        )  # fmt: skip
+
+    def _rows_there(self, table: str, place: str) -> int | None:
+        """How many rows a table holds, where that can be found out."""
+        try:
+            with self.place(place) as opened:
+                return opened.count(table)
+        except NomothetaError:
+            return None
 
     def _came_before(self, place: Place, table: str, delivered: Delivered) -> int | None:
         """The load in which a standing list came that has not changed since.
@@ -265,15 +286,16 @@ class Workspace:
             stands = any(mark.load_id == load_id and mark.workspace == self.identity for mark in marks)
             self.ledger.settle(entry, stands=stands)
 
-    def _result(self, compiled: Compiled, place: str, day: datetime.date, load_id: int, outcome: Outcome) -> LoadResult:
-        charter = compiled.charter
-        verdict: Verdict = worst(outcome.findings)
-        if outcome.state == "undone" and verdict not in {"error", "fail"}:
-            verdict = "fail"
-        rejects = [self.shown(reject, compiled) for reject in read_rejects(self.rejects_file(load_id), _SHOWN_REJECTS)]
+    def _result(self, attempt: _Attempt, load_id: int, outcome: Outcome) -> LoadResult:
+        verdict = worst(outcome.findings)
+        if outcome.state == "undone":
+            verdict = gravest([verdict, "fail"])
+        rejects = read_rejects(self.rejects_file(load_id), _SHOWN_REJECTS)
         return LoadResult(
-            charter.table, place, day, outcome.state, verdict, load_id, outcome.message, balance=outcome.balance,
-            findings=outcome.findings, reasons=outcome.reasons, rejects=tuple(rejects),
+            attempt.compiled.charter.table, attempt.place, attempt.day, outcome.state, verdict, load_id,
+            outcome.message, balance=outcome.balance, findings=outcome.findings, reasons=outcome.reasons,
+            rejects=tuple(self.shown(reject, attempt.compiled) for reject in rejects),
+            table_rows=outcome.balance.after if outcome.state == "loaded" else outcome.balance.before,
         )  # fmt: skip
 
     def _scope_of_load(self, compiled: Compiled, load_id: int) -> Scope:
@@ -348,9 +370,9 @@ class Workspace:
             raise DeclarationError(f"no load of {table} is in the ledger, so there are no files to hold it against",
                                    where=table, mend=f"load it first: nomotheta load {table}")  # fmt: skip
         loads = [
-            LoadedFiles(result.load_id or 0, result.day, at, self.root, result.balance, self.rejects_file(result.load_id or 0))
+            LoadedFiles(number, result.day, at, self.root, result.balance, self.rejects_file(number))
             for result, at in standing
-            if result.balance
+            if result.balance and (number := result.load_id)
         ]  # fmt: skip
         if load_id is not None:
             loads = [each for each in loads if each.load_id == load_id]
@@ -370,7 +392,7 @@ class Workspace:
         self, day: datetime.date | None = None, tables: Sequence[str] = (), *, place: str | None = None,
         create: bool = False, listener: Listener = nobody, told: Callable[[TableResult], None] = lambda _: None,
     ) -> RunResult:  # fmt: skip
-        """The whole path for all or some tables: arrive, load, judge, reconcile, tell; in the order of their references.
+        """The whole path for all or some tables, in the order of their references.
 
         A table that fails holds back only those that refer to it.
 
@@ -403,8 +425,11 @@ class Workspace:
         waits = [name for name in sorted(compiled.after()) if name in results and not _stands(results[name])]
         if waits and not self._is_refused(compiled, day, place):
             told = f"waits for {' and '.join(waits)}"
-            held = LoadResult(charter.table, place or compiled.place, day, "held back", "fail", message=told,
-                              mend=f"mend {waits[0]}, then: nomotheta run --day {day} {charter.table}")  # fmt: skip
+            held = LoadResult(
+                charter.table, place or compiled.place, day, "held back", "fail", message=told,
+                mend=f"mend {waits[0]}, then: nomotheta run --day {day} {charter.table}",
+                table_rows=self._rows_there(charter.table, place or compiled.place),
+            )  # fmt: skip
             self.ledger.add_load(held, _now(), run_id)
             return TableResult(charter.table, "fail", held, **about)  # type: ignore[arg-type]
         result = self.load(charter.table, day, place=place, create=create, run_id=run_id, listener=listener)
@@ -491,6 +516,8 @@ class Workspace:
         Returns:
             What could not be sent, which stays in the outbox for the next time.
         """
+        if not self.settings.tell or (result.verdict == "pass" and not self.ledger.unsent() and not self._tells_passes):
+            return []
         from nomotheta.tell import as_run, send, worth_telling, written
 
         run = as_run(result, self.settings.name, _now()) if isinstance(result, LoadResult) else result
@@ -510,6 +537,10 @@ class Workspace:
             else:
                 self.ledger.sent(mail.mail_id, _now())
         return failed
+
+    @property
+    def _tells_passes(self) -> bool:
+        return any("pass" in tell.on for tell in self.settings.tell.values())
 
     # ---- report
 

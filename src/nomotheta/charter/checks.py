@@ -99,7 +99,7 @@ def _column(reader: _Reader, charter: Charter, name: str, kind: Kind) -> Iterato
     def made(sort: Sort, node: Node, told: str, of: ColumnCheck) -> Check:
         return Check(f"{name} {told}", sort, (name,), of.otherwise, (*base, sort), of.tolerate, node)
 
-    yield Check(f"{name} is {kind}", "kind", (name,), "reject", base)
+    yield Check(f"{name} is {kind.name if kind.name == 'text' else kind}", "kind", (name,), "reject", base)
     if kind.name == "text" and kind.size is not None:
         told = f"{name} has at most {kind.size} characters"
         yield Check(told, "text_length", (name,), "reject", base, node=build.at_most(name, kind))

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from nomotheta.workspace import Workspace
 
 app = typer.Typer(
-    add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False,
+    add_completion=False, no_args_is_help=True, rich_markup_mode=None, pretty_exceptions_enable=False,
     context_settings={"help_option_names": ["-h", "--help"]},
     help="Load the night's files into tables, hold them to what was declared, and show what did not fit.",
 )  # fmt: skip
@@ -60,7 +60,7 @@ def _end(verdict: str) -> None:
         raise typer.Exit(CODES[verdict])
 
 
-def _version(value: bool) -> None:  # noqa: FBT001 - typer calls it so
+def _version(value: bool) -> None:
     if value:
         from nomotheta import __version__
 
@@ -70,7 +70,7 @@ def _version(value: bool) -> None:  # noqa: FBT001 - typer calls it so
 
 @app.callback()
 def _main(
-    _: Annotated[bool, typer.Option("--version", callback=_version, is_eager=True, help="Print the version.")] = False,  # noqa: FBT002
+    _: Annotated[bool, typer.Option("--version", callback=_version, is_eager=True, help="Print the version.")] = False,
 ) -> None:
     pass
 
@@ -78,9 +78,9 @@ def _main(
 @app.command()
 def demo(
     folder: Annotated[Path, typer.Argument(help="A new or empty folder.")] = Path("skerry-line"),
-    json: Json = False,  # noqa: FBT002
+    json: Json = False,
 ) -> None:
-    """Write the Skerry Line, a made-up ferry operator, and run three of its nights."""
+    """Write a made-up ferry line and run three of its nights."""
     with guarded(json=json):
         from nomotheta.cli.progress import bars
         from nomotheta.demo import NIGHTS, write_demo
@@ -104,7 +104,7 @@ def demo(
 
 
 @app.command()
-def lint(workspace: Folder = HERE, json: Json = False) -> None:  # noqa: FBT002
+def lint(workspace: Folder = HERE, json: Json = False) -> None:
     """Check all charters without touching any data."""
     with guarded(json=json):
         charters, problems = _open(workspace).lint()
@@ -125,11 +125,14 @@ def load(
     table: Annotated[str, typer.Argument(help="The table, as its charter names it.")],
     day: Day = None,
     place: Place = None,
-    create: Create = False,  # noqa: FBT002
+    create: Create = False,
     workspace: Folder = HERE,
-    json: Json = False,  # noqa: FBT002
+    json: Json = False,
 ) -> None:
-    """Load a table's delivery: all or nothing, with its balance and its rules."""
+    """Load a table's delivery, all or nothing.
+
+    Rows that do not fit are set aside; the rules are judged before anything is committed.
+    """
     with guarded(json=json):
         from nomotheta.cli.progress import bars
 
@@ -154,9 +157,9 @@ def judge(
     day: Day = None,
     place: Place = None,
     workspace: Folder = HERE,
-    json: Json = False,  # noqa: FBT002
+    json: Json = False,
 ) -> None:
-    """Hold tables against their charters, however they were loaded."""
+    """Hold tables against their charters."""
     with guarded(json=json):
         opened = _open(workspace)
         results = opened.judge(tables or [], place=place, day=day.date() if day else None)
@@ -178,9 +181,12 @@ def reconcile(
     load: Annotated[int | None, typer.Option("--load", metavar="N", help="That load; default: the newest.")] = None,
     place: Place = None,
     workspace: Folder = HERE,
-    json: Json = False,  # noqa: FBT002
+    json: Json = False,
 ) -> None:
-    """Hold the files that were loaded against the table: counts, totals, and a checksum of all rows."""
+    """Hold loaded files against their table.
+
+    Row counts, totals of every column, and a checksum of all rows; where they differ, the very rows.
+    """
     with guarded(json=json):
         from nomotheta.cli.progress import bars
         from nomotheta.cli.show import show_reconciliation
@@ -202,11 +208,13 @@ def reconcile(
 
 @app.command()
 def rejects(
-    load: Annotated[int | None, typer.Argument(metavar="[LOAD]", help="The load; default: the newest with any.")] = None,
+    load: Annotated[
+        int | None, typer.Argument(metavar="[LOAD]", help="The load; default: the newest with any.")
+    ] = None,
     csv: Annotated[Path | None, typer.Option("--csv", metavar="FILE", help="Write all of them to a CSV file.")] = None,
-    every: Annotated[bool, typer.Option("--all", help="Show all, not only the first 20.")] = False,  # noqa: FBT002
+    every: Annotated[bool, typer.Option("--all", help="Show all, not only the first 20.")] = False,
     workspace: Folder = HERE,
-    json: Json = False,  # noqa: FBT002
+    json: Json = False,
 ) -> None:
     """Show the rows that a load set aside, and why."""
     with guarded(json=json):
@@ -236,17 +244,22 @@ def run(
     tables: Annotated[list[str] | None, typer.Argument(help="The tables; default: all with a delivery.")] = None,
     day: Day = None,
     place: Place = None,
-    create: Create = False,  # noqa: FBT002
+    create: Create = False,
     workspace: Folder = HERE,
-    json: Json = False,  # noqa: FBT002
+    json: Json = False,
 ) -> None:
-    """Walk the whole path: arrive, load, judge, reconcile, report, tell."""
+    """Walk the whole path for all or some tables.
+
+    Arrive, load, judge, reconcile, tell; each table after those it refers to.
+    """
     with guarded(json=json):
         from nomotheta.cli.progress import bars
 
         opened = _open(workspace)
         with bars(quiet=json) as listener:
-            result = opened.run(day.date() if day else None, tables or [], place=place, create=create, listener=listener)
+            result = opened.run(
+                day.date() if day else None, tables or [], place=place, create=create, listener=listener
+            )
         _warn(opened.tell(result))
         if json:
             _print(result)
@@ -262,7 +275,7 @@ def ledger(
     table: Annotated[str | None, typer.Argument(help="Only this table.")] = None,
     last: Annotated[int, typer.Option("--last", metavar="N", min=1, help="So many entries.")] = 30,
     workspace: Folder = HERE,
-    json: Json = False,  # noqa: FBT002
+    json: Json = False,
 ) -> None:
     """Show what happened before, newest first."""
     with guarded(json=json):
@@ -283,9 +296,9 @@ def report(
     run: Annotated[int | None, typer.Argument(metavar="[RUN]", help="The run; default: the newest.")] = None,
     file: Annotated[Path | None, typer.Option("--to", metavar="FILE", help="Where; default: reports/.")] = None,
     workspace: Folder = HERE,
-    json: Json = False,  # noqa: FBT002
+    json: Json = False,
 ) -> None:
-    """Write the page of a run: one HTML file that needs nothing else."""
+    """Write the page of a run: one HTML file."""
     with guarded(json=json):
         result, path = _open(workspace).report(run, file)
         if json:
@@ -293,7 +306,9 @@ def report(
 
             _print(Page(result.run_id, str(path)))
             return
-        typer.echo(str(path))
+        from nomotheta.cli.show import relative
+
+        typer.echo(relative(path.resolve()))
 
 
 def _gravest(verdicts: Any) -> str:

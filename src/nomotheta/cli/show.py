@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Iterable, Sequence
+from pathlib import Path
+from typing import Any
 
 from rich import box
 from rich.console import Console
@@ -22,7 +24,7 @@ from nomotheta.rules import Finding, Samples
 SIGNS = {"pass": "✓", "warn": "!", "fail": "✗", "error": "?"}
 TONES = {"pass": "green", "warn": "yellow", "fail": "red", "error": "magenta"}
 _PIPE_WIDTH = 120
-_REJECTS = 8
+_REJECTS = 10
 
 
 def out() -> Console:
@@ -56,7 +58,10 @@ def verdict_text(verdict: str) -> Text:
 
 def cell(value: object | None, none: str = "null") -> Text:
     """A value from data."""
-    return Text(none, "dim") if value is None else Text(visible(value))
+    if value is None:
+        return Text(none, "dim")
+    text = visible(value)
+    return Text(text if text == text.strip() and text else f"'{text}'")
 
 
 def number(value: int | None) -> Text:
@@ -73,6 +78,11 @@ def plain_table(*columns: tuple[str, str]) -> Table:
     return table
 
 
+def indented(content: Any, by: int, below: int = 0) -> Padding:
+    """Something moved to the right."""
+    return Padding(content, (0, 0, below, by), expand=False)
+
+
 # ---- runs
 
 
@@ -80,14 +90,18 @@ def show_run(result: RunResult) -> None:
     """A night: the summary, then what failed."""
     console = out()
     console.print(Text(headline(result)[:1].upper() + headline(result)[1:], f"bold {TONES[result.verdict]}"))
-    console.print(Text(f"{result.workspace} · delivery day {result.day} · run {result.run_id} · {result.seconds:.1f} s", "dim"))
+    console.print(
+        Text(f"{result.workspace} · delivery day {result.day} · run {result.run_id} · {result.seconds:.1f} s", "dim")
+    )
     console.print()
     table = plain_table(
         ("table", ""), ("verdict", ""), ("loaded", "right"), ("rejected", "right"), ("repeated", "right"),
         ("in table", "right"), ("files", ""), ("", ""),
     )  # fmt: skip
     for each in result.tables:
-        table.add_row(Text(each.table, "bold"), verdict_text(each.verdict), *_counts(each.load), _equal(each), _state(each))
+        table.add_row(
+            Text(each.table, "bold"), verdict_text(each.verdict), *_counts(each.load), _equal(each), _state(each)
+        )
     console.print(table)
     for each in result.tables:
         _show_details(console, each)
@@ -96,12 +110,9 @@ def show_run(result: RunResult) -> None:
 def _counts(load: LoadResult) -> list[Text]:
     balance = load.balance
     if balance is None or load.state not in {"loaded", "undone"}:
-        return [number(None)] * 4
-    loaded = load.state == "loaded"
-    return [
-        number(balance.loaded if loaded else 0), number(balance.rejected), number(balance.repeated),
-        number(balance.after if loaded else balance.before),
-    ]  # fmt: skip
+        return [*[number(None)] * 3, number(load.table_rows)]
+    loaded = balance.loaded if load.state == "loaded" else 0
+    return [number(loaded), number(balance.rejected), number(balance.repeated), number(load.table_rows)]
 
 
 def _equal(table: TableResult) -> Text:
@@ -139,9 +150,9 @@ def _show_details(console: Console, table: TableResult) -> None:
 
 def _show_message(console: Console, load: LoadResult) -> None:
     where = f"{load.where}: " if load.where else ""
-    console.print(Padding(Text(f"{SIGNS[load.verdict]} {visible(where + load.message)}", TONES[load.verdict]), (0, 0, 0, 2)))
+    console.print(indented(Text(f"{SIGNS[load.verdict]} {visible(where + load.message)}", TONES[load.verdict]), 2))
     if load.mend:
-        console.print(Padding(Text(f"→ {visible(load.mend)}"), (0, 0, 0, 4)))
+        console.print(indented(Text(f"→ {visible(load.mend)}"), 4))
 
 
 def show_finding(console: Console, finding: Finding) -> None:
@@ -150,14 +161,14 @@ def show_finding(console: Console, finding: Finding) -> None:
     line = Text.assemble((f"{SIGNS[finding.verdict]} {finding.rule}", tone))
     if finding.message:
         line.append(f"  {visible(finding.message)}")
-    console.print(Padding(line, (0, 0, 0, 2)))
+    console.print(indented(line, 2))
     if finding.because:
-        console.print(Padding(Text(finding.because, "dim"), (0, 0, 0, 4)))
+        console.print(indented(Text(finding.because, "dim"), 4))
     if finding.samples.rows:
-        console.print(Padding(_samples(finding.samples), (0, 0, 0, 4)))
+        console.print(indented(_samples(finding.samples), 4))
         more = (finding.breaks or 0) - len(finding.samples.rows)
         if more > 0 and finding.sort != "key":
-            console.print(Padding(Text(f"… and {more:,} more", "dim"), (0, 0, 0, 4)))
+            console.print(indented(Text(f"… and {more:,} more", "dim"), 4))
 
 
 def _samples(samples: Samples) -> Table:
@@ -171,15 +182,19 @@ def _show_set_aside(console: Console, load: LoadResult) -> None:
     if not load.rejects or load.balance is None:
         return
     balance = load.balance
-    parts = [f"{balance.rejected:,} rejected"] * bool(balance.rejected) + [f"{balance.repeated:,} repeated"] * bool(balance.repeated)
-    console.print(Padding(Text(f"rows set aside: {', '.join(parts)}"), (0, 0, 0, 2)))
+    parts = [f"{balance.rejected:,} rejected"] * bool(balance.rejected) + [f"{balance.repeated:,} repeated"] * bool(
+        balance.repeated
+    )
+    console.print(indented(Text(f"rows set aside: {', '.join(parts)}"), 2))
     table = plain_table(("line", "right"), ("column", ""), ("value", ""), ("why", ""))
     for reject in load.rejects[:_REJECTS]:
-        table.add_row(number(reject.line), cell(reject.column or None, "–"), cell(reject.value, "–"), cell(reject.message))
-    console.print(Padding(table, (0, 0, 0, 4)))
+        table.add_row(
+            number(reject.line), cell(reject.column or None, "–"), cell(reject.value, "–"), cell(reject.message)
+        )
+    console.print(indented(table, 4))
     more = balance.rejected + balance.repeated - _REJECTS
     rest = f"… and {more:,} more: " if more > 0 else "with the original rows: "
-    console.print(Padding(Text(f"{rest}nomotheta rejects {load.load_id}", "dim"), (0, 0, 0, 4)))
+    console.print(indented(Text(f"{rest}nomotheta rejects {load.load_id}", "dim"), 4))
 
 
 # ---- loads
@@ -189,7 +204,9 @@ def show_load(load: LoadResult) -> None:
     """A load: its balance, the rules, what was set aside."""
     console = out()
     number_ = f" {load.load_id}" if load.load_id else ""
-    title = Text.assemble((load.table, "bold"), "  ", verdict_text(load.verdict), f"  load{number_} for {load.day}: {STATES[load.state]}")
+    title = Text.assemble(
+        (load.table, "bold"), "  ", verdict_text(load.verdict), f"  load{number_} for {load.day}: {STATES[load.state]}"
+    )
     console.print(title)
     if load.message and load.state not in {"loaded", "unchanged"}:
         _show_message(console, load)
@@ -200,7 +217,7 @@ def show_load(load: LoadResult) -> None:
         if finding.verdict != "pass":
             show_finding(console, finding)
     if met:
-        console.print(Padding(Text(f"✓ {len(met)} rules are met", "green"), (0, 0, 0, 2)))
+        console.print(indented(Text(f"✓ {len(met)} rules are met", "green"), 2))
     _show_set_aside(console, load)
 
 
@@ -208,26 +225,33 @@ def show_balance(console: Console, balance: Balance, *, undone: bool = False) ->
     """The account of a load, as two sums."""
     grid = Table.grid(padding=(0, 1))
     for each in balance.files:
-        lines = f"{each.lines:,} lines = {each.header:,} header + {each.empty:,} empty + {each.record_lines:,} in records"
+        lines = (
+            f"{each.lines:,} lines = {each.header:,} header + {each.empty:,} empty + {each.record_lines:,} in records"
+        )
         grid.add_row(Text("file", "dim"), Text(f"{visible(each.file)}: {lines}"))
-    rows = f"{balance.records:,} records = {balance.loaded:,} loaded + {balance.rejected:,} rejected + {balance.repeated:,} repeated"
+    aside = f"{balance.rejected:,} rejected + {balance.repeated:,} repeated"
+    rows = f"{balance.records:,} records = {balance.loaded:,} loaded + {aside}"
     removed = f" − {balance.removed:,} replaced" if balance.removed else ""
     after = f"{balance.before:,} again" if undone else f"{balance.after:,}"
     grid.add_row(Text("rows", "dim"), Text(rows))
-    grid.add_row(Text("table", "dim"), Text(f"{balance.before:,} before{removed} + {balance.loaded:,} loaded → {after}"))
-    console.print(Padding(grid, (0, 0, 0, 2)))
+    grid.add_row(
+        Text("table", "dim"), Text(f"{balance.before:,} before{removed} + {balance.loaded:,} loaded → {after}")
+    )
+    console.print(indented(grid, 2))
 
 
 # ---- rejects
 
 
-def show_rejects(load: LoadResult, rejects: Sequence[object], rows: int, private: bool) -> None:  # noqa: FBT001
+def show_rejects(load: LoadResult, rejects: Sequence[object], rows: int, private: bool) -> None:
     """The rows of a load that were set aside: by reason, then one by one."""
     from nomotheta.ledger import ShownReject
 
     console = out()
     noun = "row" if rows == 1 else "rows"
-    console.print(Text.assemble((load.table, "bold"), f"  load {load.load_id} for {load.day}: {rows:,} {noun} set aside"))
+    console.print(
+        Text.assemble((load.table, "bold"), f"  load {load.load_id} for {load.day}: {rows:,} {noun} set aside")
+    )
     if load.state == "undone":
         console.print(Text("  the load was undone, so none of its rows is in the table", "dim"))
     if not rows:
@@ -268,30 +292,47 @@ def show_judgements(results: Sequence[Judgement]) -> None:
 
 
 def _show_judgement(console: Console, result: Judgement) -> None:
-    console.print(Text.assemble((result.table, "bold"), "  ", verdict_text(result.verdict), (f"  in {result.place}", "dim")))
+    title = Text.assemble((result.table, "bold"), "  ", verdict_text(result.verdict))
+    verdicts = [finding.verdict for finding in result.findings]
+    rows = next((f.rows for f in result.findings if f.rows is not None and f.over == "table"), None)
+    if rows is not None:
+        counts = [f"{verdicts.count(each)} {each}" for each in ("error", "fail", "warn", "pass") if each in verdicts]
+        title.append(f"  {rows:,} rows in {result.place}, {len(verdicts)} rules: {', '.join(counts)}")
+    console.print(title)
     if result.message:
-        console.print(Padding(Text(visible(result.message), TONES[result.verdict]), (0, 0, 0, 2)))
+        console.print(indented(Text(visible(result.message), TONES[result.verdict]), 2))
         if result.mend:
-            console.print(Padding(Text(f"→ {visible(result.mend)}"), (0, 0, 0, 2)))
+            console.print(indented(Text(f"→ {visible(result.mend)}"), 2))
         return
-    table = plain_table(("", ""), ("rule", ""), ("breaks", "right"), ("rows", "right"), ("note", ""))
     for finding in ordered(result.findings):
-        note = finding.message if finding.verdict != "pass" or finding.sort == "whole" else _kept(finding)
-        over = f"rows of {finding.over}" if finding.over != "table" else ""
-        told = "; ".join(part for part in (note, over) if part)
-        table.add_row(
-            Text(SIGNS[finding.verdict], TONES[finding.verdict]), Text(visible(finding.rule)), number(finding.breaks),
-            number(finding.rows), Text(visible(told)),
-        )  # fmt: skip
-    console.print(Padding(table, (0, 0, 0, 2)))
-    for finding in ordered(result.findings):
-        if finding.verdict != "pass" and finding.samples.rows:
-            console.print()
+        if finding.verdict != "pass":
             show_finding(console, finding)
+    _show_met(console, [finding for finding in result.findings if finding.verdict == "pass"])
 
 
-def _kept(finding: Finding) -> str:
-    return finding.message if "stored as" in finding.message or "tolerance" in finding.message else ""
+_OF_A_COLUMN = {"kind", "text_length", "blank", "between", "among", "pattern"}
+
+
+def _show_met(console: Console, findings: Sequence[Finding]) -> None:
+    """What is met, a line for each column and for each other rule."""
+    columns: dict[str, list[str]] = {}
+    others = []
+    for finding in findings:
+        over = f" (rows of {finding.over})" if finding.over != "table" else ""
+        note = finding.message if finding.breaks or finding.sort == "whole" or "stored as" in finding.message else ""
+        told = finding.rule + (f": {note}" if note else "") + over
+        if finding.sort in _OF_A_COLUMN:
+            name = finding.columns[0]
+            short = told.removeprefix(f"{name} ").removeprefix("is ").removeprefix("has ")
+            columns.setdefault(name, []).append(short)
+        else:
+            others.append(told)
+    table = Table.grid(padding=(0, 2, 0, 0))
+    for name, parts in columns.items():
+        table.add_row(Text("✓", "green"), Text(visible(name)), Text(visible(" · ".join(parts))))
+    console.print(indented(table, 2))
+    for told in others:
+        console.print(indented(Text.assemble(("✓", "green"), f"  {visible(told)}"), 2))
 
 
 # ---- reconciliation
@@ -304,20 +345,26 @@ def show_reconciliation(result: Reconciliation) -> None:
     told = "files and table are equal" if same else "files and table differ"
     console.print(Text.assemble((result.table, "bold"), "  ", verdict_text(result.verdict), f"  {result.over}: {told}"))
     grid = Table.grid(padding=(0, 1))
-    files = f"{result.records:,} records − {result.rejected:,} rejected − {result.repeated:,} repeated = {result.files_rows:,} rows"
+    aside = f"{result.rejected:,} rejected − {result.repeated:,} repeated"
+    files = f"{result.records:,} records − {aside} = {result.files_rows:,} rows"
     grid.add_row(Text("files", "dim"), Text(files))
-    grid.add_row(Text("table", "dim"), Text(f"{result.table_rows:,} rows", "" if result.files_rows == result.table_rows else "red"))
+    grid.add_row(
+        Text("table", "dim"),
+        Text(f"{result.table_rows:,} rows", "" if result.files_rows == result.table_rows else "red"),
+    )
     prints = f"{result.files_fingerprint} in the files, {result.table_fingerprint} in the table  ({result.scheme})"
     tone = "" if result.files_fingerprint == result.table_fingerprint else "red"
     grid.add_row(Text("fingerprint", "dim"), Text(prints, tone))
-    console.print(Padding(grid, (0, 0, 1, 2)))
-    table = plain_table(("column", ""), ("values", "right"), ("total of", ""), ("in the files", "right"), ("in the table", "right"))
+    console.print(indented(grid, 2, 1))
+    table = plain_table(
+        ("column", ""), ("values", "right"), ("total of", ""), ("in the files", "right"), ("in the table", "right")
+    )
     for column in result.totals:
         differs = column.column in result.differing or not column.equal
         table.add_row(*_totals_row(column, differs=differs))
-    console.print(Padding(table, (0, 0, 0, 2)))
+    console.print(indented(table, 2))
     if result.uncompared:
-        console.print(Padding(Text(f"not from the files, so not compared: {', '.join(result.uncompared)}", "dim"), (0, 0, 0, 2)))
+        console.print(indented(Text(f"not from the files, so not compared: {', '.join(result.uncompared)}", "dim"), 2))
     if not same:
         console.print()
         _show_differences(console, result)
@@ -328,21 +375,32 @@ _MEASURES = {"sum": "sum", "range": "lowest, highest", "length": "characters", "
 
 def _totals_row(column: ColumnTotals, *, differs: bool) -> Iterable[Text]:
     tone = "red" if differs else ""
-    counts = f"{column.files_count:,}" + ("" if column.files_count == column.table_count else f" / {column.table_count:,}")
-    sides = [", ".join(visible(value) if value is not None else "null" for value in side) for side in (column.files, column.table)]
+    counts = f"{column.files_count:,}" + (
+        "" if column.files_count == column.table_count else f" / {column.table_count:,}"
+    )
+    sides = [", ".join(_grouped(value, column.measure) for value in side) for side in (column.files, column.table)]
     yield Text(f"{'✗ ' if differs else ''}{column.column}", tone)
     yield Text(counts, tone)
     yield Text(_MEASURES[column.measure], "dim")
     yield from (Text(side, tone) for side in sides)
 
 
+def _grouped(value: str | None, measure: str) -> str:
+    """A total as people read it: digits in threes."""
+    if value is None:
+        return "null"
+    whole, mark, fraction = value.partition(".")
+    plain = whole.lstrip("-").isdigit() and measure != "range"
+    return f"{int(whole):,}{mark}{fraction}" if plain and not value.startswith("-0") else visible(value)
+
+
 def _show_differences(console: Console, result: Reconciliation) -> None:
     if result.differing:
-        console.print(Padding(Text(f"✗ columns that differ: {', '.join(result.differing)}", "red"), (0, 0, 0, 2)))
+        console.print(indented(Text(f"✗ columns that differ: {', '.join(result.differing)}", "red"), 2))
     if not result.differences:
         return
     count = "many" if result.differing_rows is None else f"{result.differing_rows:,}"
-    console.print(Padding(Text(f"✗ rows that differ: {count}", "red"), (0, 0, 0, 2)))
+    console.print(indented(Text(f"✗ rows that differ: {count}", "red"), 2))
     table = plain_table(("row", ""), ("", ""), ("column", ""), ("in the files", ""), ("in the table", ""))
     for each in result.differences:
         key = ", ".join(visible(value if value is not None else "null") for _, value in each.key)
@@ -351,7 +409,7 @@ def _show_differences(console: Console, result: Reconciliation) -> None:
         for at, difference in enumerate(each.cells):
             head = (Text(key), Text(each.where)) if not at else (Text(""), Text(""))
             table.add_row(*head, Text(difference.column), cell(difference.files), cell(difference.table))
-    console.print(Padding(table, (0, 0, 0, 4)))
+    console.print(indented(table, 4))
 
 
 # ---- ledger and lint
@@ -395,7 +453,13 @@ def show_lint(charters: Sequence[str], problems: Sequence[Problem]) -> None:
     console.print(Text(f"{told} {len(charters)} {noun}", "red" if problems else "green"))
 
 
-def show_demo(runs: Sequence[RunResult], folder: object, pages: Sequence[object]) -> None:
+def relative(path: Path) -> str:
+    """A path as it is typed from here."""
+    here = Path.cwd()
+    return str(path.relative_to(here)) if path.is_relative_to(here) else str(path)
+
+
+def show_demo(runs: Sequence[RunResult], folder: object, pages: Sequence[Path]) -> None:
     """Three nights, each in a summary of its own, and what to look at next."""
     console = out()
     for at, result in enumerate(runs):
@@ -405,7 +469,9 @@ def show_demo(runs: Sequence[RunResult], folder: object, pages: Sequence[object]
     console.rule(style="dim")
     table = plain_table(("night", ""), ("verdict", ""), ("what happened", ""), ("page", ""))
     for result, page in zip(runs, pages, strict=True):
-        table.add_row(str(result.day), verdict_text(result.verdict), Text(headline(result)), Text(str(page)))
+        table.add_row(str(result.day), verdict_text(result.verdict), Text(headline(result)), Text(relative(page)))
     console.print(table)
     console.print()
-    console.print(Text(f"The faults that were planted are listed in {folder}/README.md. To look around: cd {folder}", "bold"))
+    console.print(
+        Text(f"The faults that were planted are listed in {folder}/README.md. To look around: cd {folder}", "bold")
+    )

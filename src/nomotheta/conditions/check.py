@@ -362,7 +362,7 @@ class _Checker:
 
 def common_kind(left: Kind, right: Kind) -> Kind | None:
     """The kind that values of both can be compared as, or None."""
-    if left == right or right == NULL:
+    if right in {left, NULL}:
         return left
     if left == NULL:
         return right

@@ -22,7 +22,7 @@ class Node:
     mark: tuple[int, int] | None = None
 
     def walk(self) -> Iterator[Node]:
-        """This node and all below it."""
+        """The node and all below it."""
         yield self
         for arg in self.args:
             yield from arg.walk()

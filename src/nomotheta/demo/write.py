@@ -1,4 +1,4 @@
-"""The Skerry Line: a made-up ferry operator whose files arrive every night, with the faults of `faults` planted in them.
+"""The Skerry Line: a made-up ferry operator whose files arrive every night, with faults planted in them.
 
 Everything is generated from a fixed seed; no person, port or ticket exists.
 """
@@ -17,10 +17,19 @@ _SEED = 20260601
 _TICKETS = 3000
 _SAILINGS = 60
 _PORTS = (
-    ("AND", "Andefjord", "12.00"), ("BRK", "Brekkavík", "9.50"), ("DRU", "Drunnoy", "7.00"), ("ELD", "Eldhamn", "14.00"),
-    ("FLA", "Flatskjer", "5.50"), ("GRY", "Grýluvágur", "8.00"), ("HVA", "Hvalsund", "11.00"), ("KOL", "Kolbeinsey Ferry Pier", "6.00"),
-    ("LYN", "Lyngholm", "7.50"), ("MYR", "Mýrarnes", "10.00"), ("SKE", "Skerry Harbour", "16.00"), ("TOR", "Torsvík", "9.00"),
-)  # fmt: skip
+    ("AND", "Andefjord", "12.00"),
+    ("BRK", "Brekkavík", "9.50"),
+    ("DRU", "Drunnoy", "7.00"),
+    ("ELD", "Eldhamn", "14.00"),
+    ("FLA", "Flatskjer", "5.50"),
+    ("GRY", "Grýluvágur", "8.00"),
+    ("HVA", "Hvalsund", "11.00"),
+    ("KOL", "Kolbeinsey Ferry Pier", "6.00"),
+    ("LYN", "Lyngholm", "7.50"),
+    ("MYR", "Mýrarnes", "10.00"),
+    ("SKE", "Skerry Harbour", "16.00"),
+    ("TOR", "Torsvík", "9.00"),
+)
 _GIVEN = (
     "Alda",
     "Bergur",
@@ -350,8 +359,8 @@ def _readme() -> str:
     lines = [
         "# The Skerry Line",
         "",
-        "A made-up ferry operator: no person, port or ticket here exists. Three nights of files lie in `inbox/`,",
-        "the charters of three tables in `charters/`. The first night is sound; these faults are planted in the others:",
+        "A made-up ferry operator: no person, port or ticket here exists. Three nights of files lie in `inbox/`, the",
+        "charters of three tables in `charters/`. The first night is sound; these faults are planted in the others:",
         "",
         "| night | table | fault | how it shows |",
         "|---|---|---|---|",

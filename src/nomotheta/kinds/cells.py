@@ -29,10 +29,9 @@ class Cells:
         _, offsets, data = array.buffers()
         edges = np.frombuffer(offsets, np.int32)[array.offset : array.offset + count + 1].astype(np.int64)
         content = np.frombuffer(data, np.uint8) if data is not None and data.size else np.zeros(0, np.uint8)
+        valid = np.ones(count, np.bool_)
         if array.null_count:
             valid = array.is_valid().to_numpy(zero_copy_only=False)
-        else:
-            valid = np.ones(count, np.bool_)
         return cls(content, edges[:-1], edges[1:], valid)
 
     @property

@@ -1,4 +1,4 @@
-"""Texts into dates, times and timestamps: each declared form has a fixed width, so a column is read as a matrix of bytes.
+"""Texts into dates, times and timestamps: a declared form has a fixed width, so a column is a matrix of bytes.
 
 Calendar arithmetic is the proleptic Gregorian calendar's, days counted from 1970-01-01 (ISO 8601).
 """

@@ -36,6 +36,9 @@ def read_integer(texts: Any, _kind: Kind, layout: Layout) -> Typed:
 
 def read_decimal(texts: Any, kind: Kind, layout: Layout) -> Typed:
     """`[+-]?digits[mark digits]` or `[+-]?mark digits`, exact; zeros past the scale are no loss."""
+    values = _plain_decimals(texts, kind, layout)
+    if values is not None:
+        return Typed(values)
     texts, misplaced = _ungrouped(texts, layout)
     shape = _misshapen(texts, mark=layout.decimal_mark)
     clean = without(texts, shape)
@@ -44,6 +47,39 @@ def read_decimal(texts: Any, kind: Kind, layout: Layout) -> Typed:
     if values is None:
         values, far = _cast_decimal(_pointed(clean, layout.decimal_mark), kind)
     return Typed(values, Misfit.all(kind=np.union1d(shape, misplaced), range=far))
+
+
+def _plain_decimals(texts: Any, kind: Kind, layout: Layout) -> Any | None:
+    """A column in which every value is digits, one mark, and as many digits as the scale has: the usual price list.
+
+    None where a single value is written otherwise.
+    """
+    cells = Cells.of(texts)
+    width = kind.scale + 1
+    present = np.flatnonzero(cells.valid)
+    if not len(present) or width == 1 or not cells.dense:
+        return None
+    lengths = cells.lengths[present]
+    if int(lengths.min()) <= width or int(lengths.max()) > min(kind.digits, _LONGEST_INTEGER) + 1:
+        return None
+    first, last = int(cells.starts[0]), int(cells.ends[-1])
+    data = cells.data[first:last]
+    is_mark = data == ord(layout.decimal_mark)
+    marks = cells.ends[present] - first - width
+    digits = data[~is_mark]
+    if len(digits) + len(present) != len(data) or not is_mark[marks].all() or ((digits - np.uint8(48)) > 9).any():
+        return None
+    whole = pc.cast(_strings(digits, cells.lengths - cells.valid, texts), pa.int64())
+    return _as_decimals(pc.fill_null(whole, 0).to_numpy(zero_copy_only=False), kind, texts)
+
+
+def _as_decimals(scaled: Ints, kind: Kind, like: Any) -> Any:
+    """Whole numbers of the last place as decimals, null where `like` is."""
+    wide = np.empty((len(scaled), 2), np.int64)
+    wide[:, 0] = scaled
+    wide[:, 1] = scaled >> 63
+    buffers = [_validity(like), pa.py_buffer(wide)]
+    return pa.Array.from_buffers(pa.decimal128(kind.size, kind.scale), len(scaled), buffers)
 
 
 def _cast_decimal(texts: Any, kind: Kind) -> tuple[Any, Ints]:
@@ -81,11 +117,7 @@ def _scaled(texts: Any, kind: Kind, mark: str) -> Any | None:
     limit = _POWERS[min(kind.digits, _LONGEST_INTEGER)]
     if (np.abs(whole.astype(np.float64)) * power >= limit * (1 - 1e-9)).any():
         return None
-    scaled = np.empty((len(whole), 2), np.int64)
-    scaled[:, 0] = whole * power
-    scaled[:, 1] = scaled[:, 0] >> 63
-    target = pa.decimal128(kind.size, kind.scale)
-    return pa.Array.from_buffers(target, len(whole), [_validity(texts), pa.py_buffer(scaled)])
+    return _as_decimals(whole * power, kind, texts)
 
 
 def _strings(data: NDArray[np.uint8], lengths: Ints, like: Any) -> Any:

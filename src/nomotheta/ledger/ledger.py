@@ -1,16 +1,20 @@
-"""The workspace's memory, in SQLite: every run, load, judgement and reconciliation, and the mails still to be sent."""
+"""The workspace's memory, in SQLite: every run, load, judgement and reconciliation, and the mails still to be sent.
+
+The standard library's driver is used as it is: a general database layer would take longer to import than a small load
+takes to run.
+"""
 
 from __future__ import annotations
 
 import contextlib
 import datetime
 import os
-from collections.abc import Iterator, Sequence
+import sqlite3
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, TypeVar
 
-import sqlalchemy as sa
 from pydantic import TypeAdapter
 
 from nomotheta.errors import NomothetaError
@@ -18,42 +22,23 @@ from nomotheta.ledger.record import Entry, Judgement, LoadResult, RunResult
 from nomotheta.reconcile import Reconciliation
 
 Document = TypeVar("Document")
-_META = sa.MetaData()
-_ABOUT = sa.Table("about", _META, sa.Column("key", sa.String, primary_key=True), sa.Column("value", sa.String))
-_RUNS = sa.Table(
-    "runs", _META,
-    sa.Column("run_id", sa.Integer, primary_key=True),
-    sa.Column("day", sa.Date, nullable=False),
-    sa.Column("started", sa.DateTime, nullable=False),
-    sa.Column("verdict", sa.String),
-    sa.Column("document", sa.Text),
-)  # fmt: skip
-_ENTRIES = sa.Table(
-    "entries", _META,
-    sa.Column("entry_id", sa.Integer, primary_key=True),
-    sa.Column("what", sa.String, nullable=False),
-    sa.Column("run_id", sa.Integer),
-    sa.Column("load_id", sa.Integer),
-    sa.Column("table_name", sa.String, nullable=False),
-    sa.Column("place", sa.String, nullable=False),
-    sa.Column("day", sa.Date),
-    sa.Column("started", sa.DateTime, nullable=False),
-    sa.Column("process", sa.Integer),
-    sa.Column("state", sa.String, nullable=False),
-    sa.Column("verdict", sa.String, nullable=False),
-    sa.Column("summary", sa.Text, nullable=False),
-    sa.Column("document", sa.Text),
-)  # fmt: skip
-_OUTBOX = sa.Table(
-    "outbox", _META,
-    sa.Column("mail_id", sa.Integer, primary_key=True),
-    sa.Column("tell", sa.String, nullable=False),
-    sa.Column("subject", sa.String, nullable=False),
-    sa.Column("text", sa.Text, nullable=False),
-    sa.Column("html", sa.Text, nullable=False),
-    sa.Column("created", sa.DateTime, nullable=False),
-    sa.Column("sent", sa.DateTime),
-)  # fmt: skip
+_TABLES = """
+CREATE TABLE IF NOT EXISTS about (key TEXT PRIMARY KEY, value TEXT NOT NULL);
+CREATE TABLE IF NOT EXISTS runs (
+    run_id INTEGER PRIMARY KEY, day TEXT NOT NULL, started TEXT NOT NULL, verdict TEXT, document TEXT
+);
+CREATE TABLE IF NOT EXISTS entries (
+    entry_id INTEGER PRIMARY KEY, what TEXT NOT NULL, run_id INTEGER, load_id INTEGER, table_name TEXT NOT NULL,
+    place TEXT NOT NULL, day TEXT, started TEXT NOT NULL, process INTEGER, state TEXT NOT NULL, verdict TEXT NOT NULL,
+    summary TEXT NOT NULL, document TEXT
+);
+CREATE INDEX IF NOT EXISTS entries_by_table ON entries (table_name, entry_id);
+CREATE TABLE IF NOT EXISTS outbox (
+    mail_id INTEGER PRIMARY KEY, tell TEXT NOT NULL, subject TEXT NOT NULL, text TEXT NOT NULL, html TEXT NOT NULL,
+    created TEXT NOT NULL, sent TEXT
+);
+"""
+_PATIENCE = 20  # seconds that a command waits for another one's writing
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,187 +59,172 @@ class Ledger:
         self.path = path
         try:
             path.parent.mkdir(parents=True, exist_ok=True)
-        except OSError as error:
-            raise self._error(str(error.strerror)) from None
-        self._engine = sa.create_engine(f"sqlite:///{path}", connect_args={"timeout": 20})
-        with self._begin() as connection:
-            connection.execute(sa.text("PRAGMA journal_mode = WAL"))
-            _META.create_all(connection)
+            self._connection = sqlite3.connect(path, timeout=_PATIENCE, isolation_level=None)
+            self._connection.row_factory = sqlite3.Row
+            self._connection.execute("PRAGMA journal_mode = WAL")
+            self._connection.executescript(_TABLES)
+        except (OSError, sqlite3.Error) as error:
+            raise self._error(error) from None
 
-    @contextlib.contextmanager
-    def _begin(self) -> Iterator[sa.Connection]:
-        try:
-            with self._engine.begin() as connection:
-                yield connection
-        except sa.exc.DBAPIError as error:
-            raise self._error(str(error.orig)) from None
-
-    def _error(self, reason: str) -> NomothetaError:
+    def _error(self, error: Exception) -> NomothetaError:
+        reason = error.strerror if isinstance(error, OSError) else str(error)
         return NomothetaError(
             f"the ledger cannot be used: {reason}", where=str(self.path),
             mend="check the rights and the free space of the workspace's .nomotheta folder",
         )  # fmt: skip
 
+    def _rows(self, sql: str, *values: Any) -> list[sqlite3.Row]:
+        """One statement, committed by itself, and its rows."""
+        try:
+            with contextlib.closing(self._connection.execute(sql, values)) as cursor:
+                return cursor.fetchall()
+        except sqlite3.Error as error:
+            raise self._error(error) from None
+
+    def _add(self, table: str, **values: Any) -> int:
+        """A new row; its number."""
+        names = ", ".join(values)
+        marks = ", ".join("?" * len(values))
+        given = [_stored(value) for value in values.values()]
+        row = self._rows(f"INSERT INTO {table} ({names}) VALUES ({marks}) RETURNING rowid", *given)[0]
+        return int(row[0])
+
     def identity(self, fresh: str) -> str:
         """The workspace's own id, `fresh` where it has none yet."""
-        with self._begin() as connection:
-            connection.execute(sa.text("INSERT OR IGNORE INTO about VALUES ('identity', :id)"), {"id": fresh})
-            return str(connection.execute(sa.select(_ABOUT.c.value).where(_ABOUT.c.key == "identity")).scalar_one())
+        self._rows("INSERT OR IGNORE INTO about VALUES ('identity', ?)", fresh)
+        return str(self._rows("SELECT value FROM about WHERE key = 'identity'")[0][0])
 
     # ---- runs
 
     def begin_run(self, day: datetime.date, started: datetime.datetime) -> int:
         """A new run's number."""
-        with self._begin() as connection:
-            found = connection.execute(_RUNS.insert().values(day=day, started=_utc(started)))
-            return int(found.inserted_primary_key[0])  # type: ignore[index]
+        return self._add("runs", day=day, started=started)
 
     def end_run(self, result: RunResult) -> None:
         """Keep what came of it."""
-        values = {"verdict": result.verdict, "document": _dump(RunResult, result)}
-        with self._begin() as connection:
-            connection.execute(_RUNS.update().where(_RUNS.c.run_id == result.run_id).values(values))
+        document = _dump(result)
+        self._rows(
+            "UPDATE runs SET verdict = ?, document = ? WHERE run_id = ?", result.verdict, document, result.run_id
+        )
 
     def run(self, run_id: int | None = None) -> RunResult | None:
         """A run's result, or the newest one's; None where there is none."""
-        query = sa.select(_RUNS.c.document).where(_RUNS.c.document.is_not(None))
-        query = query.where(_RUNS.c.run_id == run_id) if run_id else query.order_by(_RUNS.c.run_id.desc()).limit(1)
-        with self._begin() as connection:
-            document = connection.execute(query).scalar_one_or_none()
-        return TypeAdapter(RunResult).validate_json(document) if document else None
+        sql = "SELECT document FROM runs WHERE document IS NOT NULL AND run_id = coalesce(?, run_id)"
+        found = self._rows(f"{sql} ORDER BY run_id DESC LIMIT 1", run_id)
+        return _adapter(RunResult).validate_json(found[0][0]) if found else None
 
     def runs(self) -> list[int]:
         """The numbers of the runs that have a result."""
-        query = sa.select(_RUNS.c.run_id).where(_RUNS.c.document.is_not(None)).order_by(_RUNS.c.run_id)
-        with self._begin() as connection:
-            return [int(row[0]) for row in connection.execute(query)]
+        return [row[0] for row in self._rows("SELECT run_id FROM runs WHERE document IS NOT NULL ORDER BY run_id")]
 
     # ---- entries
 
-    def begin_load(self, table: str, place: str, day: datetime.date, started: datetime.datetime, load_id: int,
-                   run_id: int | None) -> int:  # fmt: skip
+    def begin_load(
+        self, table: str, place: str, day: datetime.date, started: datetime.datetime, load_id: int, run_id: int | None
+    ) -> int:
         """An entry for a load that is about to start."""
         return self._add(
-            what="load", run_id=run_id, load_id=load_id, table_name=table, place=place, day=day, started=_utc(started),
-            process=os.getpid(), state="started", verdict="error", summary="started",
+            "entries", what="load", run_id=run_id, load_id=load_id, table_name=table, place=place, day=day,
+            started=started, process=os.getpid(), state="started", verdict="error", summary="started",
         )  # fmt: skip
 
     def end_load(self, entry_id: int, result: LoadResult) -> None:
         """What came of it."""
-        values = {
-            "state": result.state, "verdict": result.verdict, "summary": summary_of_load(result),
-            "document": _dump(LoadResult, result),
-        }  # fmt: skip
-        with self._begin() as connection:
-            connection.execute(_ENTRIES.update().where(_ENTRIES.c.entry_id == entry_id).values(values))
+        self._rows(
+            "UPDATE entries SET state = ?, verdict = ?, summary = ?, document = ? WHERE entry_id = ?",
+            result.state, result.verdict, summary_of_load(result), _dump(result), entry_id,
+        )  # fmt: skip
 
     def add_load(self, result: LoadResult, started: datetime.datetime, run_id: int | None) -> None:
         """A load that ended before it began."""
         self._add(
-            what="load", run_id=run_id, load_id=None, table_name=result.table, place=result.place, day=result.day,
-            started=_utc(started), state=result.state, verdict=result.verdict, summary=summary_of_load(result),
-            document=_dump(LoadResult, result),
+            "entries", what="load", run_id=run_id, table_name=result.table, place=result.place, day=result.day,
+            started=started, state=result.state, verdict=result.verdict, summary=summary_of_load(result),
+            document=_dump(result),
         )  # fmt: skip
 
     def add_judgement(self, result: Judgement, started: datetime.datetime) -> None:
         """A judgement."""
-        counts = {
-            verdict: sum(f.verdict == verdict for f in result.findings) for verdict in ("error", "fail", "warn", "pass")
-        }
-        told = ", ".join(f"{count} {verdict}" for verdict, count in counts.items() if count)
         self._add(
-            what="judge", table_name=result.table, place=result.place, started=_utc(started), state="judged",
-            verdict=result.verdict, summary=result.message or f"{result.over}: {told}", document=_dump(Judgement, result),
+            "entries", what="judge", table_name=result.table, place=result.place, started=started, state="judged",
+            verdict=result.verdict, summary=summary_of_judgement(result), document=_dump(result),
         )  # fmt: skip
 
     def add_reconciliation(self, result: Reconciliation, started: datetime.datetime, run_id: int | None) -> None:
         """A reconciliation."""
         self._add(
-            what="reconcile", run_id=run_id, table_name=result.table, place=result.place, started=_utc(started),
+            "entries", what="reconcile", run_id=run_id, table_name=result.table, place=result.place, started=started,
             state="reconciled", verdict=result.verdict, summary=summary_of_reconciliation(result),
-            document=_dump(Reconciliation, result),
+            document=_dump(result),
         )  # fmt: skip
-
-    def _add(self, **values: Any) -> int:
-        with self._begin() as connection:
-            return int(connection.execute(_ENTRIES.insert().values(values)).inserted_primary_key[0])  # type: ignore[index]
 
     def entries(self, table: str | None = None, limit: int | None = None) -> list[Entry]:
         """What happened, newest first."""
-        query = sa.select(_ENTRIES).order_by(_ENTRIES.c.entry_id.desc())
-        if table:
-            query = query.where(_ENTRIES.c.table_name == table)
-        with self._begin() as connection:
-            rows = connection.execute(query.limit(limit) if limit else query).all()
+        rows = self._rows(
+            "SELECT * FROM entries WHERE table_name = coalesce(?, table_name) ORDER BY entry_id DESC LIMIT ?",
+            table, -1 if limit is None else limit,
+        )  # fmt: skip
         return [
             Entry(
-                row.entry_id, row.what, row.run_id, row.load_id, row.table_name, row.place, row.day,
-                row.started.replace(tzinfo=datetime.UTC), row.state, row.verdict, row.summary,
+                row["entry_id"], row["what"], row["run_id"], row["load_id"], row["table_name"], row["place"],
+                row["day"] and datetime.date.fromisoformat(row["day"]), datetime.datetime.fromisoformat(row["started"]),
+                row["state"], row["verdict"], row["summary"],
             )
             for row in rows
         ]  # fmt: skip
 
-    def load(self, load_id: int, table: str | None = None) -> LoadResult | None:
+    def load(self, load_id: int) -> LoadResult | None:
         """The newest result of a load by its number."""
-        query = sa.select(_ENTRIES.c.document).where(_ENTRIES.c.load_id == load_id, _ENTRIES.c.document.is_not(None))
-        query = query.where(_ENTRIES.c.table_name == table) if table else query
-        with self._begin() as connection:
-            document = connection.execute(query.order_by(_ENTRIES.c.entry_id.desc()).limit(1)).scalar_one_or_none()
-        return TypeAdapter(LoadResult).validate_json(document) if document else None
+        found = self._rows(
+            "SELECT document FROM entries WHERE load_id = ? AND document IS NOT NULL ORDER BY entry_id DESC LIMIT 1",
+            load_id,
+        )
+        return _adapter(LoadResult).validate_json(found[0][0]) if found else None
 
     def standing(self, table: str, place: str) -> list[tuple[LoadResult, datetime.datetime]]:
         """The loads of a table that were committed, oldest first, and the moment each began."""
-        query = sa.select(_ENTRIES).where(
-            _ENTRIES.c.table_name == table, _ENTRIES.c.place == place, _ENTRIES.c.state == "loaded",
-            _ENTRIES.c.document.is_not(None),
+        rows = self._rows(
+            "SELECT document, started FROM entries WHERE table_name = ? AND place = ? AND state = 'loaded' "
+            "AND document IS NOT NULL ORDER BY entry_id",
+            table, place,
         )  # fmt: skip
-        with self._begin() as connection:
-            rows = connection.execute(query.order_by(_ENTRIES.c.entry_id)).all()
-        adapter = TypeAdapter(LoadResult)
-        return [(adapter.validate_json(row.document), row.started.replace(tzinfo=datetime.UTC)) for row in rows]
+        adapter = _adapter(LoadResult)
+        return [(adapter.validate_json(row[0]), datetime.datetime.fromisoformat(row[1])) for row in rows]
 
     def highest_load_id(self) -> int:
         """The highest load number given so far."""
-        with self._begin() as connection:
-            return int(connection.execute(sa.select(sa.func.max(_ENTRIES.c.load_id))).scalar() or 0)
+        return int(self._rows("SELECT coalesce(max(load_id), 0) FROM entries")[0][0])
 
     def unsettled(self, place: str) -> Sequence[tuple[int, int, str]]:
         """Loads that began and did not end, by a process that is gone: entry, load number and table."""
-        query = sa.select(_ENTRIES).where(_ENTRIES.c.state == "started", _ENTRIES.c.place == place)
-        with self._begin() as connection:
-            rows = connection.execute(query).all()
-        return [(row.entry_id, row.load_id, row.table_name) for row in rows if not _alive(row.process)]
+        rows = self._rows("SELECT * FROM entries WHERE state = 'started' AND place = ?", place)
+        return [(row["entry_id"], row["load_id"], row["table_name"]) for row in rows if not _alive(row["process"])]
 
     def settle(self, entry_id: int, *, stands: bool) -> None:
         """What became of a load that was cut off, as its mark in the place says."""
         state, verdict = ("loaded", "pass") if stands else ("cut off", "error")
         told = "was cut off after its commit; its rows stand" if stands else "was cut off; the table is as it was"
-        values = {"state": state, "verdict": verdict, "summary": told}
-        with self._begin() as connection:
-            connection.execute(_ENTRIES.update().where(_ENTRIES.c.entry_id == entry_id).values(values))
+        sql = "UPDATE entries SET state = ?, verdict = ?, summary = ? WHERE entry_id = ?"
+        self._rows(sql, state, verdict, told, entry_id)
 
     # ---- outbox
 
     def post(self, tell: str, subject: str, text: str, html: str, created: datetime.datetime) -> None:
         """A mail to be sent."""
-        values = {"tell": tell, "subject": subject, "text": text, "html": html, "created": _utc(created)}
-        with self._begin() as connection:
-            connection.execute(_OUTBOX.insert().values(values))
+        self._add("outbox", tell=tell, subject=subject, text=text, html=html, created=created)
 
     def unsent(self) -> list[Mail]:
         """The mails that are still to be sent, oldest first."""
-        query = sa.select(_OUTBOX).where(_OUTBOX.c.sent.is_(None)).order_by(_OUTBOX.c.mail_id)
-        with self._begin() as connection:
-            return [Mail(r.mail_id, r.tell, r.subject, r.text, r.html) for r in connection.execute(query)]
+        rows = self._rows("SELECT mail_id, tell, subject, text, html FROM outbox WHERE sent IS NULL ORDER BY mail_id")
+        return [Mail(*row) for row in rows]
 
     def sent(self, mail_id: int, at: datetime.datetime) -> None:
         """A mail was taken by its server."""
-        with self._begin() as connection:
-            connection.execute(_OUTBOX.update().where(_OUTBOX.c.mail_id == mail_id).values(sent=_utc(at)))
+        self._rows("UPDATE outbox SET sent = ? WHERE mail_id = ?", _stored(at), mail_id)
 
     def close(self) -> None:
         """Let go of the file."""
-        self._engine.dispose()
+        self._connection.close()
 
 
 def summary_of_load(result: LoadResult) -> str:
@@ -262,12 +232,20 @@ def summary_of_load(result: LoadResult) -> str:
     balance = result.balance
     if balance is None or result.state not in {"loaded", "undone"}:
         return result.message
-    told = f"{balance.loaded:,} rows loaded" if result.state == "loaded" else "undone"
-    aside = [
-        f"{count:,} {word}" for count, word in ((balance.rejected, "rejected"), (balance.repeated, "repeated")) if count
-    ]
-    parts = [told, *aside] if result.state == "loaded" else [told, result.message]
-    return ", ".join(parts)
+    if result.state == "undone":
+        return f"undone, {result.message}"
+    counts = ((balance.rejected, "rejected"), (balance.repeated, "repeated"))
+    parts = [f"{balance.loaded:,} rows loaded", *(f"{count:,} {word}" for count, word in counts if count)]
+    broken = [finding.rule for finding in result.findings if finding.verdict in {"fail", "error"}]
+    return ", ".join(parts) + (f"; broken: {', '.join(broken)}" if broken else "")
+
+
+def summary_of_judgement(result: Judgement) -> str:
+    """A judgement in one line."""
+    if result.message:
+        return result.message
+    verdicts = [finding.verdict for finding in result.findings]
+    return ", ".join(f"{verdicts.count(v)} {v}" for v in ("error", "fail", "warn", "pass") if v in verdicts)
 
 
 def summary_of_reconciliation(result: Reconciliation) -> str:
@@ -279,12 +257,25 @@ def summary_of_reconciliation(result: Reconciliation) -> str:
     return f"{result.over}: differs in {', '.join(result.differing)}"
 
 
-def _dump(of: type[Document], document: Document) -> str:
-    return TypeAdapter(of).dump_json(document).decode()
+_ADAPTERS: dict[Any, TypeAdapter[Any]] = {}
 
 
-def _utc(moment: datetime.datetime) -> datetime.datetime:
-    return moment.astimezone(datetime.UTC).replace(tzinfo=None)
+def _adapter(of: type[Document]) -> TypeAdapter[Document]:
+    """How documents of a type are read and written; made when it is first needed."""
+    if of not in _ADAPTERS:
+        _ADAPTERS[of] = TypeAdapter(of)
+    return _ADAPTERS[of]
+
+
+def _dump(document: Any) -> str:
+    return _adapter(type(document)).dump_json(document).decode()
+
+
+def _stored(value: Any) -> Any:
+    """Moments as ISO 8601 text, in UTC."""
+    if isinstance(value, datetime.datetime):
+        return value.astimezone(datetime.UTC).isoformat()
+    return value.isoformat() if isinstance(value, datetime.date) else value
 
 
 def _alive(process: int | None) -> bool:

@@ -34,6 +34,7 @@ class LoadResult:
 
     `state`: loaded; undone (rules, tolerance); refused (the delivery is missing, corrupt or came before); unchanged
     (a standing list that is loaded already); held back (a table it refers to failed); failed (the place).
+    `table_rows` counts the table's rows afterwards, where they could be counted.
     """
 
     table: str
@@ -49,6 +50,7 @@ class LoadResult:
     findings: tuple[Finding, ...] = ()
     reasons: Mapping[str, int] = field(default_factory=dict)
     rejects: tuple[ShownReject, ...] = ()
+    table_rows: int | None = None
     seconds: float = 0.0
     format: str = "nomotheta/load/1"
 

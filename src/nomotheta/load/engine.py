@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from nomotheta.charter import Check
 from nomotheta.errors import PlaceError
+from nomotheta.load.surely import surely_met
 from nomotheta.place import Now, Renderer, quoted
 
 Ints = NDArray[np.int64]
@@ -37,15 +38,21 @@ class Engine:
 
     def broken(self, table: Any) -> dict[int, Ints]:
         """By the number of each check that some rows of an Arrow table break: those rows."""
-        if not self.checks or not table.num_rows:
+        open_ = [at for at, check in enumerate(self.checks) if table.num_rows and not surely_met(check, table)]
+        if not open_:
             return {}
-        conditions = [Renderer(self.now).render(check.node) for check in self.checks if check.node is not None]
+        conditions = [self._rendered(self.checks[at]) for at in open_]
         try:
-            return self._broken(table, conditions)
+            found = self._broken(table, conditions)
         except duckdb.Error:
-            for check, condition in zip(self.checks, conditions, strict=True):
-                self._alone(table, check, condition)
+            for at, condition in zip(open_, conditions, strict=True):
+                self._alone(table, self.checks[at], condition)
             raise
+        return {open_[at]: rows for at, rows in found.items()}
+
+    def _rendered(self, check: Check) -> str:
+        assert check.node is not None  # noqa: S101 - only checks with a condition come here
+        return Renderer(self.now).render(check.node)
 
     def _alone(self, table: Any, check: Check, condition: str) -> None:
         try:

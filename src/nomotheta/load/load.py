@@ -233,9 +233,8 @@ class _Owners:
 
     def add(self, before: int, worked: Worked) -> None:
         batch = worked.batch
-        simple = batch.block.scanned is None and batch.count == batch.lines
         self.first.append(before)
-        self.blocks.append((batch.block.line, None if simple else batch.spans().lines))
+        self.blocks.append((batch.block.line, None if batch.a_line_each else batch.spans().lines))
 
     def line(self, record: int) -> int:
         at = int(np.searchsorted(self.first, record - 1, side="right")) - 1
@@ -253,10 +252,16 @@ def _repeat_faults(
     return [
         Fault(
             int(record), column, value, "repeated", name,
-            "its key stands in the table already" if first == IN_TABLE else f"repeats the key of line {owners.line(first)}",
+            _repeated(first, owners),
         )
         for value, record, first in zip(rows, records, firsts.tolist(), strict=True)
     ]  # fmt: skip
+
+
+def _repeated(first: int, owners: _Owners) -> str:
+    return (
+        "its key stands in the table already" if first == IN_TABLE else f"repeats the key of line {owners.line(first)}"
+    )
 
 
 def worked_blocks(source: DelimitedFile, plan: Plan) -> Iterator[Worked]:
@@ -310,7 +315,8 @@ def compare(place: Place, compiled: Compiled) -> None:
     wrong += [f"'{name}' may not be null, and the charter does not fill it" for name in extra]
     if wrong:
         raise PlaceError(
-            f"the table cannot take what the charter loads: {'; '.join(wrong)}", where=f"{charter.table} in {place.shown}",
+            f"the table cannot take what the charter loads: {'; '.join(wrong)}",
+            where=f"{charter.table} in {place.shown}",
             mend="change the charter's kinds, or the table",
         )  # fmt: skip
 

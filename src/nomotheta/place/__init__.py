@@ -1,4 +1,4 @@
-"""Places: one protocol, one module a database. Conditions are rendered here, and nowhere else is SQL built for tables."""
+"""Places: one protocol, one module a database. Conditions are rendered here, from their checked trees."""
 
 from nomotheta.place.base import Mark, Place, PlaceColumn
 from nomotheta.place.connect import connect, masked, with_secrets

@@ -78,7 +78,8 @@ class DuckPlace:
         *schema, name = table.split(".")
         rows = self._run(
             "SELECT column_name, data_type, is_nullable FROM information_schema.columns "
-            "WHERE table_name = ? AND table_schema = ? AND table_catalog = current_database() ORDER BY ordinal_position",
+            "WHERE table_name = ? AND table_schema = ? AND table_catalog = current_database() "
+            "ORDER BY ordinal_position",
             [name, schema[0] if schema else "main"],
         )
         return [PlaceColumn(column, of, _kind(of), null == "YES") for column, of, null in rows] or None
@@ -121,6 +122,8 @@ class DuckPlace:
         incoming = pa.RecordBatchReader.from_batches(schema, guarded())
         listed = ", ".join(quoted(name) for name in columns)
         self._connection.register("nomotheta_incoming", incoming)
+        # a table has no order to keep, and without one the rows are written by all cores
+        self._run("SET preserve_insertion_order = false")
         try:
             found = self._connection.execute(
                 f"INSERT INTO {quoted_table(table)} ({listed}) SELECT {listed} FROM nomotheta_incoming"
@@ -129,6 +132,8 @@ class DuckPlace:
             raise failed[0] if failed else self._error(str(error)) from error
         finally:
             self._connection.unregister("nomotheta_incoming")
+            with contextlib.suppress(PlaceError):
+                self._run("SET preserve_insertion_order = true")
         return int(found[0][0])
 
     def delete(self, table: str, where: str | None) -> int:

@@ -17,6 +17,7 @@ from nomotheta.conditions import Kind, Node, render_pattern
 WHITE_SPACE = (
     "\t\n\x0b\x0c\r \x85\xa0\u1680" + "".join(map(chr, range(0x2000, 0x200B))) + "\u2028\u2029\u202f\u205f\u3000"
 )
+_NEVER_SPACE = ((33, 126), (161, 5759), (12289, 1114111))  # code points with no white space among them
 _COMPARISONS = ("=", "<>", "<", ">", "<=", ">=")
 
 
@@ -53,7 +54,8 @@ class Renderer:
             "is distinct": lambda node: f"({self.render(node.args[0])} IS DISTINCT FROM {self.render(node.args[1])})",
             "between": self.between, "in": self.within, "like": self.like, "match": self.match,
             "||": lambda node: f"({self.render(node.args[0])} || {self.render(node.args[1])})",
-            "not blank": self.not_blank, "negative": self.negative, "shift": self.shift, "days": self.days, "case": self.case, "cast": self.cast,
+            "not blank": self.not_blank, "negative": self.negative,
+            "shift": self.shift, "days": self.days, "case": self.case, "cast": self.cast,
             "extract": lambda node: f"extract({node.value} FROM {self.render(node.args[0])})",
             "call": self.call, "aggregate": self.aggregate,
             **dict.fromkeys(_COMPARISONS, self.compared),
@@ -188,7 +190,8 @@ class Renderer:
         of, kind = node.args[0], node.value
         inner = self.render(of)
         if of.kind.name == "text" and kind.name in {"integer", "decimal"}:
-            return f"TRY_CAST(CASE WHEN regexp_matches({inner}, '{_number_shape(kind)}') THEN {inner} END AS {self.type_name(kind)})"
+            shaped = f"CASE WHEN regexp_matches({inner}, '{_number_shape(kind)}') THEN {inner} END"
+            return f"TRY_CAST({shaped} AS {self.type_name(kind)})"
         if of.kind.name == "decimal" and kind.name == "integer":
             return self.whole(f"round({inner})")
         return f"CAST({inner} AS {self.type_name(kind)})"
@@ -236,9 +239,9 @@ class Renderer:
         """Neither null, nor empty, nor only white space; the first character decides for nearly every text."""
         value = self.render(node.args[0])
         first = f"unicode({value})"
-        seen = f"{first} BETWEEN 33 AND 126 OR {first} > 12288"
-        trimmed = f"trim({value}, {text_literal(WHITE_SPACE)})"
-        return f"({value} IS NOT NULL AND {value} <> '' AND ({seen} OR {trimmed} <> ''))"
+        seen = " ".join(f"WHEN {first} BETWEEN {low} AND {high} THEN TRUE" for low, high in _NEVER_SPACE)
+        empty = f"WHEN {value} IS NULL OR {value} = '' THEN FALSE"
+        return f"(CASE {seen} {empty} ELSE trim({value}, {text_literal(WHITE_SPACE)}) <> '' END)"
 
     def aggregate(self, node: Node) -> str:
         """An aggregate over all rows."""

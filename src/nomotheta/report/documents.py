@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 from dataclasses import dataclass, field
-from functools import cache
 from typing import Any
 
 from pydantic import TypeAdapter
@@ -104,22 +103,19 @@ class Failure:
 DOCUMENTS = (Linted, Judgements, Loads, Reconciliations, Rejects, LedgerPage, Page, Demo, RunResult, Failure)
 
 
-@cache
-def _adapter(of: type[Any]) -> TypeAdapter[Any]:
-    return TypeAdapter(of)
-
-
 def to_json(document: Any) -> str:
     """A document as indented JSON."""
-    return _adapter(type(document)).dump_json(document, indent=2).decode()
+    return TypeAdapter(type(document)).dump_json(document, indent=2).decode()
 
 
 def schemas() -> dict[str, str]:
     """The JSON Schema (2020-12) of every document, by the name of its format."""
     found = {}
     for each in DOCUMENTS:
-        schema = _adapter(each).json_schema(mode="serialization")
+        schema = TypeAdapter(each).json_schema(mode="serialization")
         name = schema["properties"]["format"]["default"]
         schema["properties"]["format"]["const"] = name
-        found[name.split("/")[1]] = json.dumps({"$schema": "https://json-schema.org/draft/2020-12/schema", **schema}, indent=2)
+        found[name.split("/")[1]] = json.dumps(
+            {"$schema": "https://json-schema.org/draft/2020-12/schema", **schema}, indent=2
+        )
     return found

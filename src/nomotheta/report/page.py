@@ -9,22 +9,25 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
-import jinja2
-
 from nomotheta.ledger import RunResult, TableResult
 from nomotheta.rules import Finding
 
 STATES = {
-    "loaded": "loaded", "undone": "undone: the table is as it was", "refused": "delivery refused: the table is as it was",
-    "unchanged": "unchanged since it was last loaded", "held back": "held back", "failed": "could not be loaded",
-}  # fmt: skip
+    "loaded": "loaded",
+    "undone": "undone: the table is as it was",
+    "refused": "delivery refused: the table is as it was",
+    "unchanged": "unchanged since it was last loaded",
+    "held back": "held back",
+    "failed": "could not be loaded",
+}
 _ORDER = {"error": 0, "fail": 1, "warn": 2, "pass": 3}
 
 
 def page(result: RunResult, now: datetime.datetime) -> str:
     """The HTML of a run's page."""
     template = _environment().get_template("page.html.j2")
-    return template.render(run=result, headline=headline(result), now=now, words=STATES, ordered=ordered)
+    text: str = template.render(run=result, headline=headline(result), now=now, words=STATES, ordered=ordered)
+    return text
 
 
 def headline(result: RunResult) -> str:
@@ -58,7 +61,9 @@ def why(table: TableResult) -> str:
     return "; ".join(parts)
 
 
-def _environment() -> jinja2.Environment:
+def _environment() -> Any:
+    import jinja2
+
     environment = jinja2.Environment(
         loader=jinja2.PackageLoader("nomotheta.report"), autoescape=True, trim_blocks=True, lstrip_blocks=True,
         undefined=jinja2.StrictUndefined,

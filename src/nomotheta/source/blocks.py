@@ -10,8 +10,10 @@ from nomotheta.charter import Layout
 from nomotheta.errors import DeliveryError
 from nomotheta.source.content import text_chunks
 from nomotheta.source.records import (
+    LINE_FEED,
     NeedMore,
     Scanned,
+    count,
     find_all,
     last_cut,
     normalised,
@@ -35,6 +37,10 @@ class Block:
     line: int
     offset: int
     scanned: Scanned | None = None
+    feeds: int = field(init=False)
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "feeds", count(self.data, LINE_FEED))
 
 
 @dataclass(slots=True)
@@ -86,7 +92,7 @@ class DelimitedFile:
         waiting = self.layout.header
         for chunk, final in _with_end(text_chunks(self.path, self.name, self.layout.encoding)):
             data, changed = normalised(rest + chunk, quote)
-            self.lines.read += chunk.count(b"\n") + changed
+            self.lines.read += count(chunk, LINE_FEED) + changed
             last = chunk[-1:] or last
             if final and data and not data.endswith(b"\n"):
                 self.lines.read += 1
@@ -101,8 +107,8 @@ class DelimitedFile:
             block, cut = self._cut(data[start:], line, offset + start, quote, final=final)
             if block is not None:
                 yield block
+                line += block.feeds
             rest = data[start + cut :]
-            line += data.count(b"\n", start, start + cut)
             offset += start + cut
 
     def _take_header(self, data: bytes, *, final: bool) -> int:

@@ -51,6 +51,11 @@ def find_all(data: bytes, byte: int) -> Ints:
     return np.flatnonzero(np.frombuffer(data, np.uint8) == byte)
 
 
+def count(data: bytes, byte: int) -> int:
+    """How often a byte stands in data."""
+    return int(np.count_nonzero(np.frombuffer(data, np.uint8) == byte))
+
+
 def well_formed(data: bytes, quotes: Ints, delimiter: int) -> bool:
     """Whether every quote of `data`, which holds whole records, stands at the edge of a field or is doubled."""
     if len(quotes) % 2:
@@ -73,6 +78,8 @@ def well_formed(data: bytes, quotes: Ints, delimiter: int) -> bool:
 def within_limits(data: bytes, quotes: Ints, layout: Layout) -> bool:
     """Whether no record of well-formed data is larger than the largest record that the layout allows."""
     feeds = find_all(data, LINE_FEED)
+    if np.array_equal(*np.searchsorted(feeds, quotes).reshape(-1, 2).T):  # no line end stands inside quotes
+        return bool(np.diff(feeds, prepend=-1, append=len(data)).max() <= layout.record_bytes)
     outside = np.flatnonzero(np.searchsorted(quotes, feeds) % 2 == 0)
     ends = np.concatenate([[-1], feeds[outside], [len(data)]])
     inner = np.diff(np.concatenate([[-1], outside, [len(feeds)]])) - 1
@@ -108,11 +115,13 @@ def record_spans(data: bytes, quote: int | None) -> Spans:
 
 def normalised(data: bytes, quote: int | None) -> tuple[bytes, int]:
     """Lone carriage returns outside quotes turned into line feeds, and how many there were."""
-    returns = data.count(b"\r")
-    if not returns or returns == data.count(b"\r\n"):
+    if b"\r" not in data:
         return data, 0
-    positions = find_all(data, RETURN)
     codes = np.frombuffer(data, np.uint8)
+    is_return = codes == RETURN
+    if not is_return[-1] and not (is_return[:-1] & (codes[1:] != LINE_FEED)).any():
+        return data, 0
+    positions = np.flatnonzero(is_return)
     lone = positions[(positions == len(data) - 1) | (codes[np.minimum(positions + 1, len(data) - 1)] != LINE_FEED)]
     if quote is not None:
         lone = lone[np.searchsorted(find_all(data, quote), lone) % 2 == 0]
@@ -191,7 +200,7 @@ def _unquoted_end(data: bytes, at: int, delimiter: bytes) -> int:
 
 
 def scan(data: bytes, layout: Layout, *, final: bool) -> tuple[Scanned, int]:
-    """The slow way through data whose quotes are not all in place; only lines with a quote or a lone CR are read bytewise.
+    """The slow way through data whose quotes are not in place; only lines with a quote or lone CR are read bytewise.
 
     Returns:
         What was found in the whole records, and where the first that is not whole begins.
@@ -203,7 +212,7 @@ def scan(data: bytes, layout: Layout, *, final: bool) -> tuple[Scanned, int]:
     fields: dict[int, list[Value]] = {}
     stray: dict[int, str] = {}
     quote = layout.quote.encode()
-    at, line = 0, 0
+    done, line = 0, 0
     for at, following in _lines(data, layout, final=final):
         stop = following - 1 if data.startswith(b"\n", following - 1) else following
         stop -= data.startswith(b"\r", stop - 1) and stop > at
@@ -220,9 +229,9 @@ def scan(data: bytes, layout: Layout, *, final: bool) -> tuple[Scanned, int]:
             ends.append(stop)
             lines.append(line)
         line += data.count(b"\n", at, following)
-        at = following
+        done = following
     spans = Spans(np.array(starts, np.int64), np.array(ends, np.int64), np.array(lines, np.int64), empty)
-    return Scanned(spans, fields, stray), at
+    return Scanned(spans, fields, stray), done
 
 
 def _lines(data: bytes, layout: Layout, *, final: bool) -> Iterator[tuple[int, int]]:

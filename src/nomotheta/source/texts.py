@@ -55,7 +55,13 @@ class TextBatch:
 
     def line_numbers(self, records: Ints) -> Ints:
         """The line in the file, from 1, on which each record begins."""
-        return self.spans().lines[records] + self.block.line
+        within = records if self.a_line_each else self.spans().lines[records]
+        return within + self.block.line
+
+    @property
+    def a_line_each(self) -> bool:
+        """Whether every line of the block is a record of its own."""
+        return self.block.scanned is None and self.count == self.lines
 
     def offset(self, record: int) -> int:
         """The byte of the file's UTF-8 text at which a record begins, from 0."""
@@ -77,7 +83,7 @@ def read_texts(block: Block, layout: Layout, width: int, *, fill: bool = False, 
         fill: give records with too few fields nulls for the rest, in place of refusing them.
         cut: drop what a record has too many, in place of refusing it.
     """
-    lines = block.data.count(b"\n") + (not block.data.endswith(b"\n"))
+    lines = block.feeds + (not block.data.endswith(b"\n"))
     if block.scanned is not None:
         batch = _from_scanned(block, block.scanned, layout, width, lines)
     else:

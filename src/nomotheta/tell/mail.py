@@ -11,8 +11,6 @@ from email.message import EmailMessage
 from email.utils import format_datetime, make_msgid
 from pathlib import Path
 
-import jinja2
-
 from nomotheta.charter import Tell
 from nomotheta.errors import NomothetaError
 from nomotheta.ledger import LoadResult, Mail, RunResult, TableResult
@@ -30,6 +28,8 @@ def worth_telling(result: RunResult, tell: Tell) -> list[TableResult]:
 
 def written(result: RunResult, tables: list[TableResult]) -> tuple[str, str, str]:
     """Subject, text and HTML of the mail about these tables of a run."""
+    import jinja2
+
     environment = jinja2.Environment(
         loader=jinja2.PackageLoader("nomotheta.tell"), trim_blocks=True, lstrip_blocks=True,
         autoescape=jinja2.select_autoescape(["html.j2"]), undefined=jinja2.StrictUndefined,
@@ -59,7 +59,9 @@ def send(mail: Mail, tell: Tell, root: Path, now: datetime.datetime) -> None:
     message["Subject"] = mail.subject
     message["From"], message["To"] = tell.sender, ", ".join(tell.to)
     message["Date"] = format_datetime(now)
-    message["Message-ID"] = make_msgid(f"nomotheta.{mail.mail_id}", domain=tell.sender.rpartition("@")[2] or "localhost")
+    message["Message-ID"] = make_msgid(
+        f"nomotheta.{mail.mail_id}", domain=tell.sender.rpartition("@")[2] or "localhost"
+    )
     message.set_content(mail.text)
     message.add_alternative(mail.html, subtype="html")
     if tell.server.startswith("folder:"):
@@ -84,7 +86,9 @@ def _over_smtp(message: EmailMessage, url: str) -> None:
     context = ssl.create_default_context()
     host = parts.hostname or "localhost"
     client = (
-        smtplib.SMTP_SSL(host, port, timeout=_PATIENCE, context=context) if secure else smtplib.SMTP(host, port, timeout=_PATIENCE)
+        smtplib.SMTP_SSL(host, port, timeout=_PATIENCE, context=context)
+        if secure
+        else smtplib.SMTP(host, port, timeout=_PATIENCE)
     )
     with client:
         if "starttls" in parts.scheme:

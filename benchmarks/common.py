@@ -1,0 +1,68 @@
+"""What the benchmarks share: made-up files at size, and whole processes measured side by side."""
+
+from __future__ import annotations
+
+import os
+import platform
+import resource
+import statistics
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import numpy as np
+
+NIGHT = "2026-06-01"
+
+
+def tickets(path: Path, rows: int, seed: int = 7, encoding: str = "utf-8") -> None:
+    """A file of the demo's layout with `rows` sound tickets of the first night."""
+    chance = np.random.default_rng(seed)
+    classes = np.array(["foot", "cycle", "car", "freight"])
+    names = np.array(["Alda á Bakka", "Bergur Brandsdal", "Eyðna Eyvindá", "Jóvald í Nesi", "Møna Ýristein"])
+    notes = np.array(["", "", "", "window seat", "travels with a dog", '"left cabin ""B"""', '"two bags; one pram"'])
+    with path.open("w", encoding=encoding, newline="") as file:
+        file.write("ticket_no;Sailing code;passenger;travellers;class;fare;port_fee;sold_on;note\r\n")
+        for start in range(0, rows, 100_000):
+            count = min(100_000, rows - start)
+            sailing, who, klass = chance.integers(0, 60, count), chance.integers(0, 5, count), chance.integers(0, 4, count)
+            fare, fee = chance.integers(2000, 60_000, count), chance.integers(500, 1600, count)
+            day, note, people = chance.integers(1, 29, count), chance.integers(0, 7, count), chance.integers(1, 7, count)
+            file.writelines(
+                f"T{start + i + 1:08d};K01{sailing[i]:03d};{names[who[i]]};{people[i]};{classes[klass[i]]};"
+                f"{fare[i] // 100},{fare[i] % 100:02d};{fee[i] // 100},{fee[i] % 100:02d};{day[i]:02d}.05.2026;"
+                f"{notes[note[i]]}\r\n"
+                for i in range(count)
+            )
+
+
+def measured(command: list[str], cwd: Path) -> tuple[float, float]:
+    """Wall seconds and peak resident MB of a whole process."""
+    started = time.perf_counter()
+    process = subprocess.Popen(command, cwd=cwd, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE)
+    _, status, usage = os.wait4(process.pid, 0)
+    seconds = time.perf_counter() - started
+    if status:
+        raise SystemExit(f"{' '.join(command)} ended with {status}: {process.stderr.read().decode()}")
+    return seconds, usage.ru_maxrss / (1 if sys.platform == "darwin" else 1024)
+
+
+def summary(name: str, ours: list[float], theirs: list[float], memory: list[float]) -> str:
+    """A line of the medians and of the ratio pair by pair."""
+    ratio = statistics.median(a / b for a, b in zip(ours, theirs, strict=True))
+    return (
+        f"{name}: ours {statistics.median(ours):.2f} s, theirs {statistics.median(theirs):.2f} s, "
+        f"ratio {ratio:.2f} (median of {len(ours)} pairs), our peak {max(memory):.0f} MB"
+    )
+
+
+def machine() -> str:
+    """The machine in words."""
+    memory = os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES") / 2**30
+    return f"{os.cpu_count()} cores, {memory:.0f} GiB, Python {platform.python_version()}, {platform.system()}"
+
+
+def self_peak() -> float:
+    """Peak resident MB of this process."""
+    return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
