@@ -14,10 +14,7 @@ Path = tuple[str | int, ...]
 _SPACE = re.compile(r"(?:[ \t\r\n]|#[^\n]*)*")
 _BLANK = re.compile(r"[ \t]*")
 _BARE = re.compile(r"[A-Za-z0-9_-]+")
-_STRING = re.compile(
-    r'"""(?:[^\\]|\\.)*?"{3,5}|' r"'''.*?'{3,5}|" r'"(?:[^"\\\n]|\\.)*"|' r"'[^'\n]*'",
-    re.S,
-)
+_STRING = re.compile(r'"""(?:[^\\]|\\.)*?"{3,5}|' r"'''.*?'{3,5}|" r'"(?:[^"\\\n]|\\.)*"|' r"'[^'\n]*'", re.S)
 _PLAIN = re.compile(r"[^,\]}\n#]+")
 _ESCAPE = re.compile(r"\\(u[0-9A-Fa-f]{4}|U[0-9A-Fa-f]{8}|.)", re.S)
 

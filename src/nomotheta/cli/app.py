@@ -77,8 +77,7 @@ def _main(
 
 @app.command()
 def demo(
-    folder: Annotated[Path, typer.Argument(help="A new or empty folder.")] = Path("skerry-line"),
-    json: Json = False,
+    folder: Annotated[Path, typer.Argument(help="A new or empty folder.")] = Path("skerry-line"), json: Json = False
 ) -> None:
     """Write a made-up ferry line and run three of its nights."""
     with guarded(json=json):

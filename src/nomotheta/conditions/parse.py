@@ -9,15 +9,7 @@ import re
 from collections.abc import Callable
 from typing import NoReturn
 
-from nomotheta.conditions.functions import (
-    AGGREGATES,
-    FIELDS,
-    FUNCTIONS,
-    INSTEAD_OF,
-    PARAMETERS,
-    SAME_AS,
-    UNITS,
-)
+from nomotheta.conditions.functions import AGGREGATES, FIELDS, FUNCTIONS, INSTEAD_OF, PARAMETERS, SAME_AS, UNITS
 from nomotheta.conditions.kind import Kind, parse_kind
 from nomotheta.conditions.tokens import Token, tokens
 from nomotheta.conditions.tree import ConditionError, Node

@@ -9,11 +9,7 @@ import re
 from dataclasses import dataclass, field
 from typing import NoReturn
 
-_CLASSES = {
-    "d": [(48, 57)],
-    "w": [(48, 57), (65, 90), (95, 95), (97, 122)],
-    "s": [(9, 13), (32, 32)],
-}
+_CLASSES = {"d": [(48, 57)], "w": [(48, 57), (65, 90), (95, 95), (97, 122)], "s": [(9, 13), (32, 32)]}
 _CONTROLS = {"t": 9, "n": 10, "r": 13, "f": 12, "v": 11}
 _ESCAPABLE = frozenset(".*+?()[]{}|^$\\/-\"'#&~ @%:,;<>=!_`")
 _MOST_STATES, _DEEPEST, _MOST_COUNT = 1000, 20, 255
@@ -96,7 +92,8 @@ class _Parser:
             edge = self.edge(depth, start)
             parts.append(edge or self.counted(self.atom(depth)))
         edges = [part for part in parts if part.sort in {"first", "last"}]
-        if len(parts) == len(edges) and (depth or len(parts) < 2):
+        unclosed = depth and not self.here  # which the group says better
+        if len(parts) == len(edges) and (depth or len(parts) < 2) and not unclosed:
             self.fail("has an empty branch", start)
         return Part("sequence", tuple(parts))
 

@@ -18,39 +18,8 @@ _TOKEN = re.compile(
     re.S | re.X,
 )
 KEYWORDS = frozenset(
-    [
-        "and",
-        "or",
-        "not",
-        "is",
-        "null",
-        "true",
-        "false",
-        "in",
-        "between",
-        "like",
-        "escape",
-        "case",
-        "when",
-        "then",
-        "else",
-        "end",
-        "cast",
-        "as",
-        "extract",
-        "from",
-        "for",
-        "distinct",
-        "filter",
-        "where",
-        "interval",
-        "current_date",
-        "current_timestamp",
-        "select",
-        "exists",
-        "any",
-        "all",
-    ]
+    "and or not is null true false in between like escape case when then else end cast as extract from for distinct "
+    "filter where interval current_date current_timestamp select exists any all".split()
 )
 _ELSEWHERE = {
     "==": "write =",

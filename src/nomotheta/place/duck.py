@@ -195,8 +195,7 @@ class DuckPlace:
         )
         row = [mark.load_id, mark.workspace, mark.table, mark.content, mark.once, mark.day, mark.at, mark.rows]
         found = self._run(
-            f"INSERT INTO {_MARKS} VALUES (?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING RETURNING 1",
-            row,
+            f"INSERT INTO {_MARKS} VALUES (?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING RETURNING 1", row
         )
         return bool(found)
 

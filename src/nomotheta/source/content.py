@@ -98,7 +98,7 @@ def text_chunks(path: Path, name: str, encoding: str) -> Iterator[bytes]:
         if not (is_utf8 and (raw.isascii() or _is_utf8(raw)) and not decoder.getstate()[0]):
             try:
                 text = decoder.decode(raw)
-            except UnicodeDecodeError as error:
+            except UnicodeError as error:
                 raise _not_encoded(error, path, name, encoding, done) from None
             data = raw if is_utf8 else text.encode("utf-8", "surrogatepass")
         if not started and data:
@@ -110,7 +110,7 @@ def text_chunks(path: Path, name: str, encoding: str) -> Iterator[bytes]:
             yield data[: len(data) - len(held)]
     try:
         decoder.decode(b"", final=True)
-    except UnicodeDecodeError as error:
+    except UnicodeError as error:
         raise _not_encoded(error, path, name, encoding, done) from None
     if held:
         yield held
@@ -126,7 +126,10 @@ def _is_utf8(data: bytes) -> bool:
     return True
 
 
-def _not_encoded(error: UnicodeDecodeError, path: Path, name: str, encoding: str, done: int) -> DeliveryError:
+def _not_encoded(error: UnicodeError, path: Path, name: str, encoding: str, done: int) -> DeliveryError:
+    if not isinstance(error, UnicodeDecodeError):  # a UTF-16 text that does not say its byte order
+        mend = 'write encoding = "utf-16-le" or "utf-16-be" in the layout'
+        return DeliveryError(f"the file does not start as {encoding} must: {error}", where=name, mend=mend)
     line = _line_of(path, name, encoding, done + error.start)
     byte = error.object[error.start : error.start + 1].hex().upper()
     others = [other for other in ("utf-8", "cp1252", "latin-1") if _decodes(error.object, other) and other != encoding]
@@ -141,7 +144,10 @@ def _line_of(path: Path, name: str, encoding: str, position: int) -> int:
     decoder = codecs.getincrementaldecoder(encoding)("replace")
     line = 1
     for raw in raw_chunks(path, name):
-        line += decoder.decode(raw[: max(position, 0)]).count("\n")
+        try:
+            line += decoder.decode(raw[: max(position, 0)]).count("\n")
+        except UnicodeError:  # not even a byte order mark before the place
+            break
         position -= len(raw)
         if position <= 0:
             break

@@ -1,0 +1,152 @@
+"""Kinds: what text each accepts, what it refuses, and that no cast decides it."""
+
+from __future__ import annotations
+
+import datetime
+from decimal import Decimal
+from typing import Any
+
+import pyarrow as pa
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from nomotheta.charter import Layout
+from nomotheta.conditions import parse_kind
+from nomotheta.kinds import explain, read_column
+
+Date, Moment, Time = datetime.date, datetime.datetime, datetime.time
+COMMA = {"decimal_mark": ","}
+GROUPED = {"decimal_mark": ",", "grouping_mark": "."}
+GERMAN = {"date_forms": ["%d.%m.%Y"]}
+
+READ: list[tuple[str, dict[str, Any], str, Any]] = [
+    ("integer", {}, "7", 7),
+    ("integer", {}, "-7", -7),
+    ("integer", {}, "+7", 7),
+    ("integer", {}, "007", 7),
+    ("integer", {}, "9223372036854775807", 2**63 - 1),
+    ("integer", GROUPED, "1.234.567", 1234567),
+    ("decimal(8,2)", {}, "12.5", Decimal("12.50")),
+    ("decimal(8,2)", {}, "-.5", Decimal("-0.50")),
+    ("decimal(8,2)", {}, "3.1000", Decimal("3.10")),
+    ("decimal(8,2)", COMMA, "12,5", Decimal("12.50")),
+    ("decimal(8,2)", GROUPED, "1.234,50", Decimal("1234.50")),
+    ("decimal(38,10)", {}, "1234567890123456789012345678.0123456789", Decimal("1234567890123456789012345678.0123456789")),
+    ("real", {}, "1e3", 1000.0),
+    ("real", COMMA, "0,5", 0.5),
+    ("boolean", {}, "true", True),
+    ("boolean", {"false_words": ["nei"]}, "nei", False),
+    ("date", {}, "2024-02-29", Date(2024, 2, 29)),
+    ("date", {}, "0001-01-01", Date(1, 1, 1)),
+    ("date", {}, "1600-02-29", Date(1600, 2, 29)),
+    ("date", GERMAN, "31.12.9999", Date(9999, 12, 31)),
+    ("date", {"date_forms": ["%Y%m%d", "%d/%m/%Y"]}, "05/06/2026", Date(2026, 6, 5)),
+    ("time", {}, "23:59:59", Time(23, 59, 59)),
+    ("timestamp", {}, "2026-06-01 10:20:30", Moment(2026, 6, 1, 10, 20, 30)),
+    ("timestamp", {"timestamp_forms": ["%Y-%m-%d %H:%M:%S.%f"]}, "2026-06-01 10:20:30.25", Moment(2026, 6, 1, 10, 20, 30, 250000)),
+    ("timestamptz", {}, "2026-06-01 10:20:30+02:00", Moment(2026, 6, 1, 8, 20, 30, tzinfo=datetime.UTC)),
+    ("timestamptz", {}, "2026-06-01T10:20:30Z", Moment(2026, 6, 1, 10, 20, 30, tzinfo=datetime.UTC)),
+    ("timestamptz", {}, "2026-06-01 10:20:30", Moment(2026, 6, 1, 9, 20, 30, tzinfo=datetime.UTC)),
+    ("uuid", {}, "6F9619FF-8B86-D011-B42D-00C04FC964FF", "6f9619ff-8b86-d011-b42d-00c04fc964ff"),
+    ("binary", {}, "00fF", b"\x00\xff"),
+    ("text(3)", {}, "äöü", "äöü"),
+]  # fmt: skip
+REFUSED: list[tuple[str, dict[str, Any], str, str, str]] = [
+    ("integer", {}, "0x1A", "kind", "is no integer"),
+    ("integer", {}, "1e3", "kind", "is no integer"),
+    ("integer", {}, "1.0", "kind", "is no integer"),
+    ("integer", {}, " 7", "kind", "white space"),
+    ("integer", {}, "", "kind", "is no integer"),
+    ("integer", {}, "-", "kind", "is no integer"),
+    ("integer", {}, "1-2", "kind", "is no integer"),
+    ("integer", {}, "٣", "kind", "is no integer"),
+    ("integer", {}, "9223372036854775808", "range", "beyond the range"),
+    ("integer", GROUPED, "12.34", "kind", "is no integer"),
+    ("decimal(8,2)", {}, "1.234", "range", "more digits than decimal(8,2) holds"),
+    ("decimal(8,2)", {}, "1234567.00", "range", "more digits"),
+    ("decimal(8,2)", {}, "5.", "kind", "is no decimal(8,2)"),
+    ("decimal(8,2)", {}, "1e3", "kind", "is no decimal(8,2)"),
+    ("decimal(8,2)", {}, "1,234.50", "kind", "',' stands in it"),
+    ("decimal(8,2)", COMMA, "1.234,50", "kind", "'.' stands in it"),
+    ("decimal(8,2)", COMMA, "1.234", "kind", "'.' stands in it"),
+    ("decimal(8,2)", GROUPED, "12.34,5", "kind", "is no decimal"),
+    ("decimal(8,2)", GROUPED, "0.234", "kind", "is no decimal"),
+    ("decimal(8,2)", {}, "NaN", "kind", "is no decimal"),
+    ("real", {}, "nan", "kind", "is no real"),
+    ("real", {}, "1e999", "range", "beyond the range"),
+    ("real", {}, "1_0", "kind", "is no real"),
+    ("boolean", {}, "1", "kind", "is none of true, false"),
+    ("date", {}, "2025-02-29", "kind", "is no date in the form %Y-%m-%d"),
+    ("date", {}, "2026-1-01", "kind", "is no date"),
+    ("date", {}, "26-01-01", "kind", "is no date"),
+    ("date", {}, "0000-01-01", "kind", "is no date"),
+    ("date", GERMAN, "29.02.2025", "kind", "is no date in the form %d.%m.%Y"),
+    ("date", GERMAN, "31.04.2026", "kind", "is no date"),
+    ("date", GERMAN, "01.01.2026 ", "kind", "is no date"),
+    ("date", {}, "１２３４-01-01", "kind", "is no date"),
+    ("time", {}, "24:00", "kind", "is no time"),
+    ("timestamp", {}, "2026-06-01", "kind", "is no timestamp"),
+    ("timestamptz", {}, "2026-06-01 10:20:30+2", "kind", "is no timestamptz"),
+    ("uuid", {}, "6f9619ff", "kind", "is no uuid"),
+    ("binary", {}, "0", "kind", "is no binary"),
+    ("text(3)", {}, "abcd", "text_length", "has 4 characters; text(3) holds 3"),
+]
+
+
+def read(kind: str, texts: list[str | None], **layout: Any) -> tuple[list[Any], dict[str, list[int]]]:
+    typed = read_column(pa.array(texts, pa.string()), parse_kind(kind), Layout(**layout), "Europe/Lisbon")
+    return typed.values.to_pylist(), {misfit.reason: misfit.rows.tolist() for misfit in typed.misfits}
+
+
+@pytest.mark.parametrize(("kind", "layout", "text", "value"), READ, ids=[f"{row[0]} {row[2]}" for row in READ])
+def test_a_text_of_the_kind_is_its_value_alone_and_among_others(kind: str, layout: Any, text: str, value: Any) -> None:
+    assert read(kind, [text], **layout) == ([value], {})
+    assert read(kind, [None, text, None, text], **layout) == ([None, value, None, value], {})
+
+
+@pytest.mark.parametrize(("kind", "layout", "text", "reason", "told"), REFUSED, ids=[f"{row[0]} {row[2]}" for row in REFUSED])
+def test_a_text_that_is_not_of_the_kind_is_refused_and_spoils_no_other(
+    kind: str, layout: Any, text: str, reason: str, told: str
+) -> None:
+    good, value = next((row[2], row[3]) for wanted in (layout, {}) for row in READ if row[:2] == (kind, wanted))
+
+    assert read(kind, [good, text, None, good], **layout) == ([value, None, None, value], {reason: [1]})
+    assert told in explain(parse_kind(kind), reason, text, Layout(**layout))  # type: ignore[arg-type]
+
+
+@given(st.lists(st.one_of(st.none(), st.integers(-(10**20), 10**20)), max_size=30))
+def test_whole_numbers_come_back_or_are_out_of_range(numbers: list[int | None]) -> None:
+    fits = [number if number is None or -(2**63) <= number < 2**63 else None for number in numbers]
+
+    values, misfits = read("integer", [None if number is None else str(number) for number in numbers])
+
+    assert values == fits
+    assert misfits.get("range", []) == [at for at, number in enumerate(numbers) if number is not None and fits[at] is None]
+
+
+@given(st.lists(st.one_of(st.none(), st.decimals(-(10**9), 10**9, places=3)), max_size=30), st.sampled_from([2, 3, 5]))
+def test_decimals_are_exact_or_refused(numbers: list[Decimal | None], scale: int) -> None:
+    values, misfits = read(f"decimal(12,{scale})", [None if number is None else f"{number:f}" for number in numbers])
+
+    for at, (number, value) in enumerate(zip(numbers, values, strict=True)):
+        fits = number is not None and abs(number) < 10 ** (12 - scale) and number == round(number, scale)
+        assert value == (number if fits else None)
+        assert (number is None) or fits or at in misfits["range"]
+
+
+@given(st.lists(st.one_of(st.none(), st.dates()), max_size=30))
+def test_every_day_of_the_calendar_comes_back(days: list[Date | None]) -> None:
+    texts = [None if day is None else f"{day.day:02d}.{day.month:02d}.{day.year:04d}" for day in days]
+
+    assert read("date", texts, **GERMAN) == (days, {})
+
+
+@given(st.lists(st.text("0123456789.-+,eE x", max_size=8), max_size=20))
+def test_no_text_is_a_number_that_python_would_not_read_so(texts: list[str]) -> None:
+    values, _ = read("decimal(10,3)", list(texts))
+
+    for text, value in zip(texts, values, strict=True):
+        if value is not None:
+            assert value == Decimal(text)
+            assert set(text) <= set("0123456789.-+")
