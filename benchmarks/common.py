@@ -26,9 +26,17 @@ def tickets(path: Path, rows: int, seed: int = 7, encoding: str = "utf-8") -> No
         file.write("ticket_no;Sailing code;passenger;travellers;class;fare;port_fee;sold_on;note\r\n")
         for start in range(0, rows, 100_000):
             count = min(100_000, rows - start)
-            sailing, who, klass = chance.integers(0, 60, count), chance.integers(0, 5, count), chance.integers(0, 4, count)
+            sailing, who, klass = (
+                chance.integers(0, 60, count),
+                chance.integers(0, 5, count),
+                chance.integers(0, 4, count),
+            )
             fare, fee = chance.integers(2000, 60_000, count), chance.integers(500, 1600, count)
-            day, note, people = chance.integers(1, 29, count), chance.integers(0, 7, count), chance.integers(1, 7, count)
+            day, note, people = (
+                chance.integers(1, 29, count),
+                chance.integers(0, 7, count),
+                chance.integers(1, 7, count),
+            )
             file.writelines(
                 f"T{start + i + 1:08d};K01{sailing[i]:03d};{names[who[i]]};{people[i]};{classes[klass[i]]};"
                 f"{fare[i] // 100},{fare[i] % 100:02d};{fee[i] // 100},{fee[i] % 100:02d};{day[i]:02d}.05.2026;"

@@ -47,7 +47,9 @@ def main(rows: int, pairs: int) -> None:
                 (folder / name).unlink(missing_ok=True)
             shutil.rmtree(folder / ".nomotheta", ignore_errors=True)
             for table in ("ports", "sailings"):
-                subprocess.run([*run, "load", table, "--day", NIGHT, "--create"], cwd=folder, check=True, stdout=subprocess.DEVNULL)
+                subprocess.run(
+                    [*run, "load", table, "--day", NIGHT, "--create"], cwd=folder, check=True, stdout=subprocess.DEVNULL
+                )
             seconds, peak = measured([*run, "load", "tickets", "--day", NIGHT, "--create"], folder)
             other, _ = measured([sys.executable, "-c", READER.format(night=NIGHT)], folder)
             if pair:  # the first pair warms the caches

@@ -5,8 +5,8 @@ from __future__ import annotations
 import tomllib
 
 import pytest
-from conftest import TICKETS, Space
 
+from conftest import TICKETS, Space
 from nomotheta.charter.positions import positions
 
 WRONG = [
@@ -113,7 +113,10 @@ def test_a_table_has_one_charter(space: Space) -> None:
         ('name = "x"\n', "the key 'places' is missing"),
         ('name = "x"\n[places]\n', "at least one place is needed"),
         ('name = "x"\ntime_zone = "Mars"\n[places.w]\nurl = "duckdb:///x"\n', "'Mars' is no time zone"),
-        ('name = "x"\n[places.w]\nurl = "duckdb:///x"\n[tell.a]\nserver = "mail"\nfrom = "a"\nto = ["b"]\n', "write smtp://"),
+        (
+            'name = "x"\n[places.w]\nurl = "duckdb:///x"\n[tell.a]\nserver = "mail"\nfrom = "a"\nto = ["b"]\n',
+            "write smtp://",
+        ),
         ("name = \n", "not valid TOML"),
     ],
 )

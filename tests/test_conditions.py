@@ -40,7 +40,12 @@ NOW = Now(datetime.datetime(2026, 6, 1, 12, 0, tzinfo=datetime.UTC), datetime.da
 REFUSED = [
     ("fares > 3", "no column 'fares'", "fares", "did you mean 'fare'?"),
     ("fare > 'abc'", "cannot compare: fare is decimal(8,2), 'abc' is text", "'abc'", ""),
-    ("day = '2026-01-01'", "cannot compare: day is date, '2026-01-01' is text", "'2026-01-01'", "write date '2026-01-01'"),
+    (
+        "day = '2026-01-01'",
+        "cannot compare: day is date, '2026-01-01' is text",
+        "'2026-01-01'",
+        "write date '2026-01-01'",
+    ),
     ("n = '3'", "cannot compare: n is integer, '3' is text", "'3'", "write 3 without quotes"),
     ("sum(fare) > 3", "sum(...) is an aggregate; 'each' looks at one row at a time", "sum", "write it under 'whole'"),
     ("fare > 3; drop table x", "';' has no place here", ";", "one condition, and nothing after it"),
@@ -73,7 +78,9 @@ REFUSED = [
 
 
 @pytest.mark.parametrize(("text", "what", "at", "hint"), REFUSED, ids=[row[0] or "empty" for row in REFUSED])
-def test_a_wrong_condition_is_refused_with_its_place_and_a_hint(text: str, what: str, at: str, hint: str | None) -> None:
+def test_a_wrong_condition_is_refused_with_its_place_and_a_hint(
+    text: str, what: str, at: str, hint: str | None
+) -> None:
     with pytest.raises(ConditionError) as caught:
         check(text, KINDS)
 

@@ -105,7 +105,9 @@ def test_a_text_of_the_kind_is_its_value_alone_and_among_others(kind: str, layou
     assert read(kind, [None, text, None, text], **layout) == ([None, value, None, value], {})
 
 
-@pytest.mark.parametrize(("kind", "layout", "text", "reason", "told"), REFUSED, ids=[f"{row[0]} {row[2]}" for row in REFUSED])
+@pytest.mark.parametrize(
+    ("kind", "layout", "text", "reason", "told"), REFUSED, ids=[f"{row[0]} {row[2]}" for row in REFUSED]
+)
 def test_a_text_that_is_not_of_the_kind_is_refused_and_spoils_no_other(
     kind: str, layout: Any, text: str, reason: str, told: str
 ) -> None:
@@ -122,7 +124,9 @@ def test_whole_numbers_come_back_or_are_out_of_range(numbers: list[int | None]) 
     values, misfits = read("integer", [None if number is None else str(number) for number in numbers])
 
     assert values == fits
-    assert misfits.get("range", []) == [at for at, number in enumerate(numbers) if number is not None and fits[at] is None]
+    assert misfits.get("range", []) == [
+        at for at, number in enumerate(numbers) if number is not None and fits[at] is None
+    ]
 
 
 @given(st.lists(st.one_of(st.none(), st.decimals(-(10**9), 10**9, places=3)), max_size=30), st.sampled_from([2, 3, 5]))

@@ -20,7 +20,9 @@ from nomotheta.source import DelimitedFile, content, read_texts
 Row = tuple[int, ...]
 
 
-def read(path: Path, data: bytes, layout: Layout, width: int, chunk: int = 1 << 20) -> tuple[list[list[str | None]], list[Row], list]:
+def read(
+    path: Path, data: bytes, layout: Layout, width: int, chunk: int = 1 << 20
+) -> tuple[list[list[str | None]], list[Row], list]:
     """Rows, the line of each, and the records that do not fit, with every line accounted for."""
     path.write_bytes(data)
     before, content.CHUNK = content.CHUNK, chunk
@@ -52,7 +54,9 @@ CELL = st.text('ab"; \né1', max_size=5)
 
 @settings(deadline=None)
 @given(
-    st.integers(2, 4).flatmap(lambda width: st.lists(st.lists(CELL, min_size=width, max_size=width), min_size=1, max_size=8)),
+    st.integers(2, 4).flatmap(
+        lambda width: st.lists(st.lists(CELL, min_size=width, max_size=width), min_size=1, max_size=8)
+    ),
     st.sampled_from([csv.QUOTE_MINIMAL, csv.QUOTE_ALL]),
     st.sampled_from(["\n", "\r\n"]),
     st.integers(1, 40),
@@ -76,7 +80,9 @@ def test_what_pythons_csv_module_writes_comes_back(
 
 
 @settings(deadline=None, max_examples=300)
-@given(st.lists(st.sampled_from(["x", '"', ";", "\n", "\r\n", '""', '"q"']), max_size=60).map("".join), st.integers(1, 30))
+@given(
+    st.lists(st.sampled_from(["x", '"', ";", "\n", "\r\n", '""', '"q"']), max_size=60).map("".join), st.integers(1, 30)
+)
 def test_mutilated_files_read_alike_however_they_are_cut_into_blocks(path: Path, text: str, chunk: int) -> None:
     layout = Layout(delimiter=";", null_words=[], record_bytes=64, record_lines=3)
     data = ("a;b;c\n" + text).encode()

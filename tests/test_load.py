@@ -1,0 +1,415 @@
+"""Loads: all or nothing, with a balance that adds up and rejects that can be acted on."""
+
+from __future__ import annotations
+
+import csv
+import gzip
+import itertools
+import os
+import stat
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from conftest import DAY, TICKETS, Space
+from nomotheta.load.engine import Engine
+from nomotheta.load.keys import IN_TABLE, SeenKeys
+
+HEAD = "ticket_no;fare;sold_on\n"
+SOUND = HEAD + "T001;1,50;01.06.2026\nT002;;02.06.2026\n"
+
+
+def test_a_sound_file_goes_in_and_its_balance_adds_up(space: Space) -> None:
+    space.tickets(SOUND)
+
+    load = space.load()
+
+    assert (load["exit"], load["state"], load["verdict"]) == (0, "loaded", "pass")
+    balance = load["balance"]
+    assert [balance[key] for key in ("records", "loaded", "rejected", "repeated", "before", "after")] == [
+        2,
+        2,
+        0,
+        0,
+        0,
+        2,
+    ]
+    (file,) = balance["files"]
+    assert [file[key] for key in ("lines", "header", "empty", "record_lines")] == [3, 1, 0, 2]
+    assert space.sql("select ticket_no, fare::varchar, sold_on::varchar, load_id from tickets order by 1") == [
+        ("T001", "1.50", "2026-06-01", 1), ("T002", None, "2026-06-02", 1),
+    ]  # fmt: skip
+
+
+FAULTY = [
+    ("T009;1,00", "too_few_fields", "", None),
+    ("T009;1,00;01.06.2026;x", "too_many_fields", "", None),
+    ("T009;1.00;01.06.2026", "kind", "fare", "1.00"),
+    ("T009;0x1A;01.06.2026", "kind", "fare", "0x1A"),
+    ("T009;1,00;29.02.2025", "kind", "sold_on", "29.02.2025"),
+    ("T009;12345,00;01.06.2026", "range", "fare", "12345,00"),
+    ("T0099;1,00;01.06.2026", "text_length", "ticket_no", "T0099"),
+    ("    ;1,00;01.06.2026", "blank", "ticket_no", "    "),
+    (";1,00;01.06.2026", "blank", "ticket_no", None),
+    ("X009;1,00;01.06.2026", "pattern", "ticket_no", "X009"),
+    ('"T009"x;1,00;01.06.2026', "stray_quote", "", None),
+    ("T001;9,00;09.06.2026", "repeated", "ticket_no", "T001"),
+]
+
+
+@pytest.mark.parametrize(("row", "reason", "column", "value"), FAULTY, ids=[f"{each[1]} {each[0]}" for each in FAULTY])
+def test_a_row_that_does_not_fit_is_set_aside_with_all_that_is_needed_to_find_it(
+    space: Space, row: str, reason: str, column: str, value: str | None
+) -> None:
+    space.tickets(SOUND + row + "\nT003;3,00;03.06.2026\n")
+
+    load = space.load()
+
+    assert load["balance"]["loaded"] == 3
+    assert load["balance"]["rejected" if reason != "repeated" else "repeated"] == 1
+    reject = next(each for each in space.rejects() if each["reason"] == reason)
+    assert (reject["file"], reject["line"], reject["record"]) == (f"inbox/tickets-{DAY}.csv", 4, 3)
+    assert (reject["column"], reject["value"], reject["original"]) == (column, value, row)
+    assert space.sql("select count(*) from tickets") == [(3,)]
+
+
+def test_a_row_with_several_faults_counts_once_and_tells_them_all(space: Space) -> None:
+    space.tickets(SOUND + "X9;abc;99.99.2026\n")
+
+    load = space.load()
+
+    assert load["balance"]["rejected"] == 1
+    assert load["reasons"] == {"kind": 2, "pattern": 1}
+
+
+def test_all_rejects_can_be_written_as_csv_that_no_spreadsheet_runs(space: Space) -> None:
+    space.tickets(SOUND + "=SUM(A1);1,00;01.06.2026\n-5;x;01.06.2026\n")
+    space.load()
+
+    ended = space.run("rejects", "--csv", "fixed.csv")
+
+    rows = list(csv.DictReader((space.root / "fixed.csv").open(newline="")))
+    assert ended.code == 0
+    assert "4 faults of 2 rows" in ended.err
+    first = rows[0]
+    assert first["value"] == "'=SUM(A1)"
+    assert first["original"].startswith("'=SUM")
+    assert {row["line"] for row in rows} == {"4", "5"}
+
+
+@pytest.mark.parametrize(
+    ("tolerate", "state"),
+    [
+        ('"none"', "undone"),
+        ("1", "undone"),
+        ("2", "loaded"),
+        ('"39%"', "undone"),
+        ('"40%"', "loaded"),
+        ('"all"', "loaded"),
+    ],
+)
+def test_more_rejects_than_tolerated_undo_the_whole_load(space: Space, tolerate: str, state: str) -> None:
+    space.charter(TICKETS.replace('tolerate = "all"', f"tolerate = {tolerate}"))
+    space.tickets(SOUND + "T003;1,00;01.06.2026\nT004;x;01.06.2026\nT005;y;01.06.2026\n")
+
+    load = space.load()
+
+    assert (load["state"], load["exit"]) == (state, 0 if state == "loaded" else 1)
+    assert space.sql("select count(*) from tickets") == [(3 if state == "loaded" else 0,)]
+    assert len(space.rejects()) == 2
+
+
+def test_appending_knows_the_keys_that_stand_in_the_table(space: Space) -> None:
+    space.tickets(SOUND)
+    space.load()
+    space.tickets(HEAD + "T002;2,00;02.06.2026\nT003;3,00;02.06.2026\nT003;4,00;02.06.2026\n", "2026-06-02")
+
+    load = space.load(day="2026-06-02")
+
+    assert [load["balance"][key] for key in ("loaded", "repeated", "before", "after")] == [1, 2, 2, 3]
+    assert [(each["line"], each["message"]) for each in space.rejects()] == [
+        (2, "its key stands in the table already"), (4, "repeats the key of line 3"),
+    ]  # fmt: skip
+    assert space.sql("select fare::varchar from tickets where ticket_no = 'T003'") == [("3.00",)]
+
+
+def test_overwriting_replaces_all_rows_or_those_of_the_slice(space: Space) -> None:
+    space.charter(TICKETS.replace("[load]", '[load]\nhow = "overwrite"\nslice = "sold_on = :day"'))
+    space.tickets(HEAD + "T001;1,00;01.06.2026\nT002;2,00;01.06.2026\n")
+    space.tickets(HEAD + "T003;3,00;02.06.2026\n", "2026-06-02")
+    space.load()
+    space.load(day="2026-06-02")
+    space.tickets(HEAD + "T001;9,00;01.06.2026\n")
+
+    load = space.load()
+
+    assert [load["balance"][key] for key in ("before", "removed", "loaded", "after")] == [3, 2, 1, 2]
+    assert space.sql("select ticket_no, fare::varchar from tickets order by 1") == [("T001", "9.00"), ("T003", "3.00")]
+
+
+def test_a_failing_rule_undoes_the_load_or_keeps_it_where_declared(space: Space) -> None:
+    rule = '[[rules]]\nname = "dear"\neach = "fare >= 1"\n'
+    space.charter(TICKETS + rule)
+    space.tickets(SOUND + "T003;0,50;03.06.2026\n")
+
+    undone = space.load()
+    rows = space.sql("select count(*) from tickets")
+    space.charter(TICKETS.replace("[load]", '[load]\nafter_fail = "keep"') + rule)
+    kept = space.load()
+
+    assert (undone["state"], undone["exit"], rows) == ("undone", 1, [(0,)])
+    assert "'dear'" in undone["message"]
+    assert (kept["state"], kept["verdict"], kept["exit"]) == ("loaded", "fail", 1)
+    assert space.sql("select count(*) from tickets") == [(3,)]
+
+
+def test_rows_that_break_a_rejecting_rule_stay_out(space: Space) -> None:
+    space.charter(TICKETS + '[[rules]]\nname = "dear"\neach = "fare >= 1"\notherwise = "reject"\n')
+    space.tickets(SOUND + "T003;0,50;03.06.2026\n")
+
+    load = space.load()
+
+    assert (load["verdict"], load["balance"]["rejected"]) == ("pass", 1)
+    assert space.rejects()[0]["message"] == "breaks the rule 'dear'"
+
+
+def test_short_rows_are_filled_and_long_rows_cut_where_declared(space: Space) -> None:
+    space.charter(TICKETS.replace("[load]", '[load]\nshort_rows = "fill"\nlong_rows = "cut"'))
+    space.tickets(HEAD + 'T001;1,00\nT002;2,00;02.06.2026;more\n"T003";3,00;03.06.2026\n')
+
+    assert space.load()["balance"]["loaded"] == 3
+    assert space.sql("select ticket_no, sold_on is null from tickets order by 1") == [
+        ("T001", True), ("T002", False), ("T003", False),
+    ]  # fmt: skip
+
+
+def test_columns_come_by_their_header_in_any_order_or_from_the_load_itself(space: Space) -> None:
+    more = '[columns.note]\nkind = "text"\nfrom = "Note to all"\n' + "".join(
+        f'[columns.{name}]\nfrom = "@{word}"\n'
+        for name, word in (
+            ("line", "file.line"),
+            ("file", "file.name"),
+            ("day", "delivery.day"),
+            ("loaded_at", "load.time"),
+        )
+    )
+    space.charter(TICKETS + more + '[columns.currency]\nvalue = "EUR"\n')
+    space.tickets('sold_on;Note to all;ticket_no;fare\n\n;"two\nlines";T001;1,00\n;;T002;\n')
+
+    assert space.load()["balance"]["loaded"] == 2
+    columns = "ticket_no, note, line, file, day::varchar, loaded_at is not null, currency"
+    assert space.sql(f"select {columns} from tickets order by 1") == [
+        ("T001", "two\nlines", 3, f"inbox/tickets-{DAY}.csv", DAY, True, "EUR"),
+        ("T002", None, 5, f"inbox/tickets-{DAY}.csv", DAY, True, "EUR"),
+    ]
+
+
+def test_without_a_header_columns_come_by_position(space: Space) -> None:
+    space.write("nomotheta.toml", (space.root / "nomotheta.toml").read_text() + "header = false\n")
+    space.tickets("T001;1,00;01.06.2026\n")
+
+    assert space.load()["balance"]["loaded"] == 1
+
+
+def test_gzip_and_several_files_are_one_delivery(space: Space) -> None:
+    space.write(f"inbox/tickets-{DAY}.csv.1", SOUND)
+    space.write(
+        f"inbox/tickets-{DAY}.csv.2", gzip.compress((HEAD + "T003;3,00;03.06.2026\nT001;1,00;01.06.2026\n").encode())
+    )
+
+    balance = space.load()["balance"]
+
+    assert [(file["records"], file["rejected"], file["repeated"]) for file in balance["files"]] == [
+        (2, 0, 0),
+        (2, 0, 1),
+    ]
+    assert (balance["records"], balance["loaded"], balance["repeated"]) == (4, 3, 1)
+
+
+@pytest.mark.parametrize("same", ["plain", "gzip"])
+def test_content_that_was_loaded_before_is_refused_under_any_name(space: Space, same: str) -> None:
+    space.tickets(SOUND)
+    space.load()
+    data = SOUND.encode()
+    space.tickets(data if same == "plain" else gzip.compress(data), "2026-06-02")
+
+    again = space.load(day="2026-06-02")
+
+    assert (again["state"], again["exit"], again["table_rows"]) == ("refused", 1, 2)
+    assert "loaded before, as load 1 for 2026-06-01" in again["message"]
+    assert space.sql("select count(*) from tickets") == [(2,)]
+
+
+def test_a_standing_list_that_has_not_changed_is_left_alone(space: Space) -> None:
+    space.charter(
+        TICKETS.replace("inbox/tickets-{day}.csv*", "list.csv").replace("[load]", '[load]\nhow = "overwrite"')
+    )
+    space.write("list.csv", SOUND)
+
+    states = [space.load()["state"], space.load()["state"]]
+    space.write("list.csv", HEAD + "T007;7,00;\n")
+    states.append(space.load()["state"])
+    space.write("list.csv", SOUND)
+    states.append(space.load()["state"])
+
+    assert states == ["loaded", "unchanged", "loaded", "loaded"]
+    assert space.sql("select count(*) from tickets") == [(2,)]
+
+
+def cut(data: bytes) -> bytes:
+    return gzip.compress(data * 500)[:-40]
+
+
+BAD = [
+    (None, "no such file has arrived", 1),
+    (b"", "the file is empty: 0 bytes", 1),
+    (b"\n\n", "only empty lines", 1),
+    (HEAD.encode(), "the delivery holds no rows", 1),
+    (cut(SOUND.encode()), "the gzip data ends in the middle", 1),
+    (b"\x1f\x8b\x08\x00junkjunkjunkjunk", "the gzip data is damaged", 1),
+    (SOUND.encode() + b"T\xff03;1,00;01.06.2026\n", "the byte FF is not utf-8", 1),
+    (b"ticket_no;fares;sold_on\n1;2;3\n", "'fares' looks like 'fare'", 1),
+    (b"ticket_no;sold_on\n1;2\n", "missing: 'fare'", 1),
+    (b"ticket_no;fare;sold_on;extra\n1;2;3;4\n", "not in the charter: 'extra'", 1),
+    (b"ticket_no;fare;fare;sold_on\n1;2;3;4\n", "named twice: 'fare'", 1),
+    (b"ticket_no,fare,sold_on\n1,2,3\n", "another delimiter", 1),
+    (b'"ticket_no;fare;sold_on\n1;2;3\n', "the header cannot be read: a quote is opened and not closed", 1),
+]
+
+
+@pytest.mark.parametrize(("data", "what", "code"), BAD, ids=[each[1] for each in BAD])
+def test_a_bad_delivery_is_refused_in_one_clear_message_and_the_table_is_as_it_was(
+    space: Space, data: bytes | None, what: str, code: int
+) -> None:
+    space.tickets(SOUND)
+    space.load()
+    if data is not None:
+        space.tickets(data, "2026-06-02")
+
+    ended = space.run("load", "tickets", "--day", "2026-06-02")
+
+    assert ended.code == code
+    assert what in ended.text
+    assert "inbox/tickets-2026-06-02.csv" in ended.text
+    assert "Traceback" not in ended.text
+    assert space.sql("select count(*) from tickets") == [(2,)]
+
+
+def test_an_encoding_error_names_its_line_and_the_encoding_it_may_be(space: Space) -> None:
+    space.tickets(SOUND.encode() + "T003;1,00;01.06.2026\nTå;;\n".encode("cp1252"))
+
+    ended = space.run("load", "tickets", "--day", DAY, "--create")
+
+    assert f"inbox/tickets-{DAY}.csv:5: the byte E5 is not utf-8" in ended.text
+    assert 'encoding = "cp1252"' in ended.text
+
+
+def test_a_table_that_is_not_there_or_does_not_fit_is_told_before_a_row_is_sent(space: Space) -> None:
+    space.tickets(SOUND)
+    missing = space.run("load", "tickets", "--day", DAY)
+    space.sql("create table tickets (ticket_no varchar, fare double, load_id bigint, agent varchar not null)")
+
+    unfit = space.run("load", "tickets", "--day", DAY)
+
+    assert missing.code == 3
+    assert "warehouse.duckdb is not there" in missing.text
+    assert unfit.code == 3
+    for part in (
+        "'fare' is DOUBLE, which does not hold decimal(6,2)",
+        "no column 'sold_on'",
+        "'agent' may not be null",
+    ):
+        assert part in unfit.text
+
+
+def test_a_database_held_by_another_process_is_told_with_its_number(space: Space) -> None:
+    import subprocess
+    import sys
+
+    space.tickets(SOUND)
+    script = "import duckdb, sys; c = duckdb.connect('warehouse.duckdb'); print('held', flush=True); sys.stdin.read()"
+    with subprocess.Popen(
+        [sys.executable, "-c", script], cwd=space.root, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
+    ) as holder:
+        assert holder.stdout is not None
+        holder.stdout.readline()
+        ended = space.run("load", "tickets", "--day", DAY, "--create")
+        holder.communicate("")
+
+    assert ended.code == 3
+    assert f"warehouse.duckdb is locked by process {holder.pid}" in ended.text
+
+
+def test_a_load_that_was_cut_off_is_settled_from_the_mark_in_the_place(space: Space) -> None:
+    from nomotheta.workspace import Workspace
+
+    space.tickets(SOUND)
+    space.load()
+    workspace = Workspace.open(space.root)
+    for load_id in (1, 2):  # two loads whose process is gone: one had committed, one had not
+        entry = workspace.ledger.begin_load("tickets", "warehouse", workspace.today(), workspace_now(), load_id, None)
+        workspace.ledger._rows("UPDATE entries SET process = 999999999 WHERE entry_id = ?", entry)
+    workspace.close()
+
+    space.load()
+
+    summaries = {entry["load_id"]: entry["state"] for entry in space.run("ledger", "--json").json["entries"][1:3]}
+    assert summaries == {1: "loaded", 2: "cut off"}
+
+
+def workspace_now():
+    import datetime
+
+    return datetime.datetime.now(datetime.UTC)
+
+
+def test_rejects_are_kept_for_their_owner_only(space: Space) -> None:
+    space.tickets(SOUND + "T003;x;01.06.2026\n")
+    space.load()
+
+    mode = os.stat(space.root / ".nomotheta" / "rejects" / "load-1.parquet").st_mode  # noqa: PTH116
+
+    assert stat.S_IMODE(mode) == 0o600
+
+
+@given(st.lists(st.lists(st.integers(0, 40), max_size=12), max_size=30))
+def test_seen_keys_tell_every_repeat_and_who_came_first(batches: list[list[int]]) -> None:
+    seen, first, record = SeenKeys(), {}, 0
+    for batch in batches:
+        expected = []
+        for at, key in enumerate(batch):
+            record += 1
+            if key in first:
+                expected.append((at, first[key]))
+            first.setdefault(key, record)
+        numbers = np.arange(record - len(batch) + 1, record + 1)
+
+        positions, firsts = seen.add(np.array(batch, np.uint64), numbers)
+
+        assert list(zip(positions.tolist(), firsts.tolist(), strict=True)) == expected
+    sizes = [len(run) for run, _ in seen.runs]
+    assert all(left >= 2 * right for left, right in itertools.pairwise(sizes))
+    assert IN_TABLE == -1
+
+
+@pytest.mark.parametrize("lasting", [False, True])
+def test_two_keys_with_one_hash_are_told_apart_by_another_seed(
+    space: Space, monkeypatch: pytest.MonkeyPatch, lasting: bool
+) -> None:
+    honest = Engine.hashes
+
+    def colliding(self: Engine, table, columns, seed: int):
+        hashes, rows = honest(self, table, columns, seed)
+        return (np.zeros_like(hashes) if seed == 0 or lasting else hashes), rows
+
+    monkeypatch.setattr(Engine, "hashes", colliding)
+    space.tickets(SOUND + "T001;5,00;\n")
+
+    load = space.load()
+
+    assert load["state"] == ("failed" if lasting else "loaded")
+    if not lasting:
+        assert [load["balance"][key] for key in ("loaded", "repeated")] == [2, 1]
+        assert len(space.rejects()) == 1

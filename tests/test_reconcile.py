@@ -1,0 +1,207 @@
+"""Files against the table: a single changed cell is noticed and named."""
+
+from __future__ import annotations
+
+import hashlib
+from pathlib import Path
+from typing import Any
+
+import duckdb
+import pytest
+
+from conftest import DAY, TICKETS, Space
+from nomotheta.conditions import parse_kind
+from nomotheta.place import hash_sum
+
+MORE = """
+[columns.note]
+kind = "text"
+[columns.share]
+kind = "real"
+[columns.paid]
+kind = "boolean"
+[columns.sold_at]
+kind = "timestamp"
+"""
+HEAD = "ticket_no;fare;sold_on;note;share;paid;sold_at\n"
+ROWS = "".join(
+    f"T{n:03d};{n},50;{n % 28 + 1:02d}.06.2026;note {n % 7};0,{n};true;2026-06-01 10:00:{n % 60:02d}\n"
+    for n in range(200)
+)
+
+
+@pytest.fixture
+def loaded(space: Space) -> Space:
+    """Two hundred tickets in the table, one reject and one repeat beside them."""
+    space.charter(TICKETS + MORE)
+    space.tickets(HEAD + ROWS + "T000;1,00;01.06.2026;;;;\nT999;x;01.06.2026;;;;\n")
+    assert space.load()["balance"]["loaded"] == 200
+    return space
+
+
+def reconciled(space: Space, *more: str) -> dict[str, Any]:
+    ended = space.run("reconcile", "tickets", "--json", *more)
+    (found,) = ended.json["tables"]
+    return found | {"exit": ended.code}
+
+
+def test_what_was_loaded_is_equal_to_its_files(loaded: Space) -> None:
+    found = reconciled(loaded)
+
+    assert (found["verdict"], found["exit"]) == ("pass", 0)
+    assert [found[key] for key in ("records", "rejected", "repeated", "files_rows", "table_rows")] == [
+        202,
+        1,
+        1,
+        200,
+        200,
+    ]
+    assert found["files_fingerprint"] == found["table_fingerprint"]
+    totals = {each["column"]: (each["measure"], each["files_count"], each["files"]) for each in found["totals"]}
+    assert totals["fare"] == ("sum", 200, ["20000.00"])
+    assert totals["note"] == ("length", 200, ["1200"])
+    assert totals["sold_on"] == ("range", 200, ["2026-06-01", "2026-06-28"])
+    assert totals["paid"] == ("true", 200, ["200"])
+    assert found["uncompared"] == ["load_id"]
+
+
+CHANGES = [
+    ("note", "'note x'", "note 3", "note x"),
+    ("fare", "fare + 0.01", "10.50", "10.51"),
+    ("sold_on", "sold_on + 1", "2026-06-11", "2026-06-12"),
+    ("paid", "false", "true", "false"),
+    ("sold_at", "sold_at + interval 1 microsecond", "2026-06-01 10:00:10", "2026-06-01 10:00:10.000001"),
+    ("note", "null", "note 3", None),
+    ("note", "''", "note 3", ""),
+]
+
+
+@pytest.mark.parametrize(("column", "change", "files", "table"), CHANGES, ids=[f"{row[0]} {row[1]}" for row in CHANGES])
+def test_a_single_changed_cell_is_noticed_and_its_row_and_column_named(
+    loaded: Space, column: str, change: str, files: str, table: str | None
+) -> None:
+    loaded.sql(f"update tickets set {column} = {change} where ticket_no = 'T010'")
+
+    found = reconciled(loaded)
+
+    assert (found["verdict"], found["exit"], found["differing"]) == ("fail", 1, [column])
+    assert found["differences"] == [
+        {
+            "where": "differs",
+            "key": [["ticket_no", "T010"]],
+            "cells": [{"column": column, "files": files, "table": table}],
+        }
+    ]
+
+
+def test_two_values_that_changed_places_are_noticed(loaded: Space) -> None:
+    loaded.sql(
+        "update tickets set note = case note when 'note 1' then 'note 2' else 'note 1' end where ticket_no in ('T001', 'T002')"
+    )
+
+    found = reconciled(loaded)
+
+    assert found["verdict"] == "fail"
+    assert {each["key"][0][1] for each in found["differences"]} == {"T001", "T002"}
+
+
+def test_lost_and_added_rows_are_named(loaded: Space) -> None:
+    loaded.sql("delete from tickets where ticket_no = 'T005'")
+    loaded.sql("insert into tickets (ticket_no, load_id) values ('T500', 1), ('T501', 1)")
+
+    found = reconciled(loaded)
+
+    assert (found["files_rows"], found["table_rows"], found["differing_rows"]) == (200, 201, 3)
+    assert sorted((each["where"], each["key"][0][1]) for each in found["differences"]) == [
+        ("only in files", "T005"), ("only in table", "T500"), ("only in table", "T501"),
+    ]  # fmt: skip
+
+
+def test_reals_are_compared_by_their_sum_with_a_tolerance(loaded: Space) -> None:
+    loaded.sql("update tickets set share = share + 1e-13")
+    slight = reconciled(loaded)
+    loaded.sql("update tickets set share = share + 1 where ticket_no = 'T010'")
+
+    found = reconciled(loaded)
+
+    assert slight["verdict"] == "pass"
+    assert (found["verdict"], found["differing"]) == ("fail", ["share"])
+
+
+def test_without_a_key_the_rows_are_named_whole(loaded: Space) -> None:
+    loaded.charter((TICKETS + MORE).replace('[[keys]]\ncolumns = ["ticket_no"]\n', ""))
+    loaded.sql("update tickets set note = 'note x' where ticket_no = 'T010'")
+
+    found = reconciled(loaded)
+
+    assert found["differing"] == ["note"]
+    assert [each["where"] for each in found["differences"]] == ["only in files", "only in table"]
+
+
+def test_the_newest_load_is_reconciled_or_the_one_that_is_asked_for(loaded: Space) -> None:
+    loaded.tickets(HEAD + "T800;8,00;01.06.2026;;;;\n", "2026-06-02")
+    loaded.load(day="2026-06-02")
+    loaded.sql("update tickets set note = 'x' where ticket_no = 'T010'")
+
+    assert (reconciled(loaded)["over"], reconciled(loaded)["verdict"]) == ("load 2", "pass")
+    assert (reconciled(loaded, "--load", "1")["over"], reconciled(loaded, "--load", "1")["verdict"]) == (
+        "load 1",
+        "fail",
+    )
+    assert loaded.run("reconcile", "tickets", "--load", "9").code == 2
+
+
+def test_loads_that_cannot_be_told_apart_are_reconciled_together(space: Space) -> None:
+    space.charter(TICKETS.replace('[columns.load_id]\nfrom = "@load.id"\n', ""))
+    for day in ("2026-06-01", "2026-06-02"):
+        space.tickets(f"ticket_no;fare;sold_on\nT{day[-2:]}1;1,00;\n", day)
+        space.load(day=day)
+
+    found = reconciled(space)
+
+    assert (found["over"], found["loads"], found["table_rows"], found["verdict"]) == ("all loads", [1, 2], 2, "pass")
+
+
+def test_a_file_that_is_gone_or_has_changed_is_told(loaded: Space) -> None:
+    file = loaded.root / f"inbox/tickets-{DAY}.csv"
+    file.write_text(HEAD + ROWS)
+    changed = loaded.run("reconcile", "tickets")
+    file.unlink()
+
+    gone = loaded.run("reconcile", "tickets")
+
+    assert (changed.code, gone.code) == (1, 1)
+    assert "it has changed since" in changed.text
+    assert "no such file has arrived" in gone.text
+
+
+def test_nothing_loaded_is_nothing_to_reconcile(space: Space) -> None:
+    space.sql("create table tickets (ticket_no varchar)")
+
+    ended = space.run("reconcile", "tickets")
+
+    assert ended.code == 2
+    assert "nomotheta load tickets" in ended.text
+
+
+ROW_TEXTS = [
+    ("text", "'äb|:'", "5:äb|:"), ("text", "null", ":"), ("text", "''", "0:"), ("integer", "-7", "-7|"), ("integer", "null", "|"),
+    ("decimal(8,2)", "1.5", "1.50|"), ("decimal(8,2)", "-0.004", "0.00|"), ("boolean", "true", "1|"),
+    ("date", "date '0001-01-02'", "0001-01-02|"), ("time", "time '01:02:03.5'", "01:02:03.5|"),
+    ("timestamp", "timestamp '2026-06-01 10:00:00.250'", "2026-06-01 10:00:00.25|"),
+    ("timestamptz", "timestamptz '2026-06-01 10:00:00+02'", "2026-06-01 08:00:00|"),
+    ("binary", "'\\xFF'::blob", "ff|"), ("uuid", "'6F9619FF-8B86-D011-B42D-00C04FC964FF'::uuid", "6f9619ff-8b86-d011-b42d-00c04fc964ff|"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("kind", "value", "text"), ROW_TEXTS, ids=[f"{row[0]} {row[1]}" for row in ROW_TEXTS])
+def test_a_fingerprint_is_the_md5_of_the_canonical_text(kind: str, value: str, text: str, tmp_path: Path) -> None:
+    kinds = {"v": parse_kind(kind)}
+    types = {"text": "varchar", "integer": "bigint", "binary": "blob"}
+
+    with duckdb.connect() as connection:
+        connection.execute("set TimeZone = 'UTC'").fetchall()
+        relation = f"(select cast({value} as {types.get(kind, kind)}) as v)"
+        ((found,),) = connection.execute(f"select {hash_sum(kinds)} from {relation}").fetchall()
+
+    assert found == int.from_bytes(hashlib.md5(text.encode()).digest()[:8], "big")
