@@ -81,7 +81,9 @@ def test_the_same_files_are_written_every_time(demo: Space, space: Space) -> Non
 def test_failing_nights_left_a_mail_each(demo: Space) -> None:
     mails = sorted((demo.root / "mails").glob("*.eml"))
 
-    subjects = [email.message_from_bytes(mail.read_bytes(), policy=email.policy.default)["Subject"] for mail in mails]
+    subjects = [
+        email.message_from_bytes(mail.read_bytes(), policy=email.policy.default)["Subject"].strip() for mail in mails
+    ]
     assert subjects == [
         "[Skerry Line nightly] 2026-06-02: 1 of 3 tables fails: sailings",
         "[Skerry Line nightly] 2026-06-03: 2 of 3 tables fail: sailings, tickets",

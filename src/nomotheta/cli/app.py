@@ -20,7 +20,14 @@ app = typer.Typer(
 )  # fmt: skip
 
 Folder = Annotated[
-    Path, typer.Option("--workspace", "-w", metavar="FOLDER", help="The workspace; default: here or a folder above.")
+    Path,
+    typer.Option(
+        "--workspace",
+        "-w",
+        metavar="FOLDER",
+        show_default=False,
+        help="The workspace; default: here or a folder above.",
+    ),
 ]
 Json = Annotated[bool, typer.Option("--json", help="Print one JSON document.")]
 Place = Annotated[str | None, typer.Option("--place", metavar="NAME", help="Another place than the charter's.")]
@@ -77,7 +84,11 @@ def _main(
 
 @app.command()
 def demo(
-    folder: Annotated[Path, typer.Argument(help="A new or empty folder.")] = Path("skerry-line"), json: Json = False
+    folder: Annotated[
+        Path,
+        typer.Argument(metavar="[FOLDER]", help="A new or empty folder; default: skerry-line.", show_default=False),
+    ] = Path("skerry-line"),
+    json: Json = False,
 ) -> None:
     """Write a made-up ferry line and run three of its nights."""
     with guarded(json=json):
@@ -121,7 +132,7 @@ def lint(workspace: Folder = HERE, json: Json = False) -> None:
 
 @app.command()
 def load(
-    table: Annotated[str, typer.Argument(help="The table, as its charter names it.")],
+    table: Annotated[str, typer.Argument(metavar="TABLE", help="The table, as its charter names it.")],
     day: Day = None,
     place: Place = None,
     create: Create = False,
@@ -152,7 +163,9 @@ def load(
 
 @app.command()
 def judge(
-    tables: Annotated[list[str] | None, typer.Argument(help="The tables; default: all that have a charter.")] = None,
+    tables: Annotated[
+        list[str] | None, typer.Argument(metavar="[TABLE]...", help="The tables; default: all that have a charter.")
+    ] = None,
     day: Day = None,
     place: Place = None,
     workspace: Folder = HERE,
@@ -176,7 +189,7 @@ def judge(
 
 @app.command()
 def reconcile(
-    tables: Annotated[list[str], typer.Argument(help="The tables, as their charters name them.")],
+    tables: Annotated[list[str], typer.Argument(metavar="TABLE...", help="The tables, as their charters name them.")],
     load: Annotated[int | None, typer.Option("--load", metavar="N", help="That load; default: the newest.")] = None,
     place: Place = None,
     workspace: Folder = HERE,
@@ -240,7 +253,9 @@ def rejects(
 
 @app.command()
 def run(
-    tables: Annotated[list[str] | None, typer.Argument(help="The tables; default: all with a delivery.")] = None,
+    tables: Annotated[
+        list[str] | None, typer.Argument(metavar="[TABLE]...", help="The tables; default: all with a delivery.")
+    ] = None,
     day: Day = None,
     place: Place = None,
     create: Create = False,
@@ -271,7 +286,7 @@ def run(
 
 @app.command()
 def ledger(
-    table: Annotated[str | None, typer.Argument(help="Only this table.")] = None,
+    table: Annotated[str | None, typer.Argument(metavar="[TABLE]", help="Only this table.")] = None,
     last: Annotated[int, typer.Option("--last", metavar="N", min=1, help="So many entries.")] = 30,
     workspace: Folder = HERE,
     json: Json = False,

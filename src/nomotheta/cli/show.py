@@ -18,7 +18,7 @@ from nomotheta.errors import NomothetaError
 from nomotheta.ledger import Entry, Judgement, LoadResult, RunResult, TableResult
 from nomotheta.load import Balance
 from nomotheta.reconcile import ColumnTotals, Reconciliation
-from nomotheta.report import STATES, headline, ordered, visible
+from nomotheta.report import STATES, gravest_first, headline, ordered, visible
 from nomotheta.rules import Finding, Samples
 
 SIGNS = {"pass": "✓", "warn": "!", "fail": "✗", "error": "?"}
@@ -103,7 +103,7 @@ def show_run(result: RunResult) -> None:
             Text(each.table, "bold"), verdict_text(each.verdict), *_counts(each.load), _equal(each), _state(each)
         )
     console.print(table)
-    for each in result.tables:
+    for each in gravest_first(result.tables):
         _show_details(console, each)
 
 
@@ -193,8 +193,8 @@ def _show_set_aside(console: Console, load: LoadResult) -> None:
         )
     console.print(indented(table, 4))
     more = balance.rejected + balance.repeated - _REJECTS
-    rest = f"… and {more:,} more: " if more > 0 else "with the original rows: "
-    console.print(indented(Text(f"{rest}nomotheta rejects {load.load_id}", "dim"), 4))
+    rest = f"… and {more:,} more: " if more > 0 else "with the rows as they came: "
+    console.print(indented(Text(f"{rest}nomotheta rejects {load.load_id} --csv FILE", "dim"), 4))
 
 
 # ---- loads
@@ -304,9 +304,11 @@ def _show_judgement(console: Console, result: Judgement) -> None:
         if result.mend:
             console.print(indented(Text(f"→ {visible(result.mend)}"), 2))
         return
-    for finding in ordered(result.findings):
-        if finding.verdict != "pass":
-            show_finding(console, finding)
+    broken = [finding for finding in ordered(result.findings) if finding.verdict != "pass"]
+    for finding in broken:
+        show_finding(console, finding)
+    if broken:
+        console.print()
     _show_met(console, [finding for finding in result.findings if finding.verdict == "pass"])
 
 

@@ -173,8 +173,20 @@ def _reason(sort: str) -> str:
     return "rule" if sort == "each" else sort
 
 
+_CONTRARY = {
+    "blank": (" is never blank", " is blank"),
+    "between": (" is ", " is not "),
+    "among": (" is one of ", " is none of "),
+    "pattern": (" matches ", " does not match "),
+}
+
+
 def _told(name: str, sort: str) -> str:
-    return f"breaks the rule '{name}'" if sort == "each" else f"breaks '{name}'"
+    """What is wrong with a row that breaks a check of this name."""
+    if sort not in _CONTRARY:
+        return f"breaks the rule '{name}'"
+    met, broken = _CONTRARY[sort]
+    return name.replace(met, broken, 1)
 
 
 def constants(charter: Charter, load_id: int, at: datetime.datetime, day: datetime.date, file: str) -> dict[str, Any]:

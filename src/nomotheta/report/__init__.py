@@ -13,7 +13,7 @@ from nomotheta.report.documents import (
     schemas,
     to_json,
 )
-from nomotheta.report.page import STATES, headline, ordered, page, visible, why, write_file
+from nomotheta.report.page import STATES, gravest_first, headline, ordered, page, visible, why, write_file
 from nomotheta.report.table import rejects_csv
 
 __all__ = [
@@ -27,6 +27,7 @@ __all__ = [
     "Page",
     "Reconciliations",
     "Rejects",
+    "gravest_first",
     "headline",
     "ordered",
     "page",

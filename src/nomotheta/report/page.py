@@ -26,7 +26,9 @@ _ORDER = {"error": 0, "fail": 1, "warn": 2, "pass": 3}
 def page(result: RunResult, now: datetime.datetime) -> str:
     """The HTML of a run's page."""
     template = _environment().get_template("page.html.j2")
-    text: str = template.render(run=result, headline=headline(result), now=now, words=STATES, ordered=ordered)
+    text: str = template.render(
+        run=result, headline=headline(result), now=now, words=STATES, ordered=ordered, gravest_first=gravest_first
+    )
     return text
 
 
@@ -34,6 +36,9 @@ def headline(result: RunResult) -> str:
     """A run in one sentence."""
     bad = [table for table in result.tables if table.verdict in {"fail", "error"}]
     warned = [table for table in result.tables if table.verdict == "warn"]
+    if len(result.tables) == 1:
+        (table,) = result.tables
+        return table.table + (" fails" if bad else " stands, with warnings" if warned else " stands")
     if bad:
         verb = "fails" if len(bad) == 1 else "fail"
         return f"{len(bad)} of {len(result.tables)} tables {verb}: {', '.join(table.table for table in bad)}"
@@ -45,6 +50,11 @@ def headline(result: RunResult) -> str:
 def ordered(findings: Sequence[Finding]) -> list[Finding]:
     """The gravest findings first."""
     return sorted(findings, key=lambda finding: _ORDER[finding.verdict])
+
+
+def gravest_first(tables: Sequence[TableResult]) -> list[TableResult]:
+    """The tables that fail before those that stand."""
+    return sorted(tables, key=lambda table: _ORDER[table.verdict])
 
 
 def why(table: TableResult) -> str:
