@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import datetime
 import gzip
 import itertools
 import os
@@ -14,6 +15,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import DAY, TICKETS, Space
+from nomotheta import open_workspace
 from nomotheta.load.engine import Engine
 from nomotheta.load.keys import IN_TABLE, SeenKeys
 
@@ -343,13 +345,11 @@ def test_a_database_held_by_another_process_is_told_with_its_number(space: Space
 
 
 def test_a_load_that_was_cut_off_is_settled_from_the_mark_in_the_place(space: Space) -> None:
-    from nomotheta.workspace import Workspace
-
     space.tickets(SOUND)
     space.load()
-    workspace = Workspace.open(space.root)
+    workspace = open_workspace(space.root)
     for load_id in (1, 2):  # two loads whose process is gone: one had committed, one had not
-        entry = workspace.ledger.begin_load("tickets", "warehouse", workspace.today(), workspace_now(), load_id, None)
+        entry = workspace.ledger.begin_load("tickets", "warehouse", workspace.today(), datetime.datetime.now(datetime.UTC), load_id, None)
         workspace.ledger._rows("UPDATE entries SET process = 999999999 WHERE entry_id = ?", entry)
     workspace.close()
 
@@ -359,10 +359,22 @@ def test_a_load_that_was_cut_off_is_settled_from_the_mark_in_the_place(space: Sp
     assert summaries == {1: "loaded", 2: "cut off"}
 
 
-def workspace_now():
+def datetime.datetime.now(datetime.UTC):
     import datetime
 
     return datetime.datetime.now(datetime.UTC)
+
+
+def test_a_file_that_changes_while_it_is_read_is_refused(space: Space) -> None:
+    space.tickets(SOUND)
+    file = space.root / f"inbox/tickets-{DAY}.csv"
+    workspace = open_workspace(space.root)
+
+    result = workspace.load("tickets", datetime.date.fromisoformat(DAY), create=True, listener=lambda _: file.touch())
+
+    workspace.close()
+    assert (result.state, result.message) == ("refused", "the file changed while it was read")
+    assert space.sql("select count(*) from tickets") == [(0,)]
 
 
 def test_rejects_are_kept_for_their_owner_only(space: Space) -> None:

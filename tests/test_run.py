@@ -75,6 +75,20 @@ def test_a_missing_file_is_told_even_of_a_table_that_would_wait(space: Space) ->
     assert [found[name]["load"]["state"] for name in "bc"] == ["refused", "refused"]
 
 
+def test_a_run_can_be_repeated_and_only_what_is_missing_is_loaded(space: Space) -> None:
+    chain(space)
+    space.write(f"inbox/b-{DAY}.csv", "k\nx\n")
+    ran(space)
+    space.write(f"inbox/b-{DAY}.csv", "k\n1\n")
+
+    found = ran(space)
+
+    assert {name: found[name]["load"]["state"] for name in "abcd"} == {
+        "a": "unchanged", "b": "loaded", "c": "loaded", "d": "unchanged",
+    }  # fmt: skip
+    assert found["exit"] == 0
+
+
 def test_some_tables_can_be_run_alone(space: Space) -> None:
     chain(space)
 
@@ -226,7 +240,7 @@ def test_a_mail_that_cannot_be_sent_waits_in_the_outbox_and_no_secret_is_told(
     assert "the mail could not be sent" in failed.err
     assert "s3cret" not in failed.text
     assert "***" in failed.err
-    assert next(str(mail["Subject"]) for mail in server.handler.mails).endswith("d fails")
+    assert next(str(mail["Subject"]) for mail in server.handler.mails).endswith("tables fails: d")
     assert b"s3cret" not in (space.root / ".nomotheta/ledger.sqlite").read_bytes()
 
 

@@ -193,12 +193,13 @@ class Workspace:
     # ---- load
 
     def load(
-        self, table: str, day: datetime.date, *, place: str | None = None, create: bool = False,
+        self, table: str, day: datetime.date, *, place: str | None = None, create: bool = False, again: bool = False,
         run_id: int | None = None, listener: Listener = nobody,
     ) -> LoadResult:  # fmt: skip
         """Load a table's delivery for a day, and judge what was loaded before it is committed.
 
-        What goes wrong with the delivery or the place is told by the result, not raised.
+        What goes wrong with the delivery or the place is told by the result, not raised. With `again`, a delivery
+        that was loaded for this very day already is no failure, but left alone.
 
         Raises:
             DeclarationError: the charter or the call is wrong.
@@ -206,7 +207,7 @@ class Workspace:
         compiled = self.compiled([table])[0]
         attempt = _Attempt(compiled, place or compiled.place, day, _now(), time.perf_counter(), run_id)
         try:
-            result = self._load(attempt, create=create, listener=listener)
+            result = self._load(attempt, create=create, again=again, listener=listener)
         except DeclarationError:
             raise
         except NomothetaError as error:
@@ -218,7 +219,7 @@ class Workspace:
             self.ledger.end_load(attempt.entry, result)
         return result
 
-    def _load(self, attempt: _Attempt, *, create: bool, listener: Listener) -> LoadResult:
+    def _load(self, attempt: _Attempt, *, create: bool, again: bool, listener: Listener) -> LoadResult:
         compiled, day = attempt.compiled, attempt.day
         table = compiled.charter.table
         delivered = self.arrive(compiled, day)
@@ -227,7 +228,7 @@ class Workspace:
             if create and place.columns(table) is None:
                 place.create(table, compiled.charter.kinds())
             compare(place, compiled)
-            standing = self._came_before(place, table, delivered)
+            standing = self._came_before(place, table, delivered, day if again else None)
             if standing:
                 told = f"unchanged since load {standing}; nothing to do"
                 rows = place.count(table)
@@ -264,8 +265,10 @@ class Workspace:
         except NomothetaError:
             return None
 
-    def _came_before(self, place: Place, table: str, delivered: Delivered) -> int | None:
-        """The load in which a standing list came that has not changed since.
+    def _came_before(
+        self, place: Place, table: str, delivered: Delivered, again: datetime.date | None = None
+    ) -> int | None:
+        """The load in which a standing list came that has not changed since, or the delivery of the day `again`.
 
         Raises:
             DeliveryError: a daily delivery's content was loaded before.
@@ -274,6 +277,8 @@ class Workspace:
         if not delivered.daily:
             return marks[-1].load_id if marks and marks[-1].content == delivered.content else None
         before = next((mark for mark in marks if mark.content == delivered.content), None)
+        if before and before.day == again:
+            return before.load_id
         if before:
             told = f"the same content was loaded before, as load {before.load_id} for {before.day}"
             raise DeliveryError(told, where=delivered.files[0].name, mend="ask the sender for the file of this day")
@@ -432,7 +437,7 @@ class Workspace:
             )  # fmt: skip
             self.ledger.add_load(held, _now(), run_id)
             return TableResult(charter.table, "fail", held, **about)  # type: ignore[arg-type]
-        result = self.load(charter.table, day, place=place, create=create, run_id=run_id, listener=listener)
+        result = self.load(charter.table, day, place=place, create=create, again=True, run_id=run_id, listener=listener)
         reconciliation, message = None, ""
         verdict = result.verdict
         if result.state == "loaded":
@@ -451,7 +456,7 @@ class Workspace:
         try:
             delivered = self.arrive(compiled, day)
             with self.place(place or compiled.place) as opened:
-                self._came_before(opened, compiled.charter.table, delivered)
+                self._came_before(opened, compiled.charter.table, delivered, day)
         except DeliveryError:
             return True
         except PlaceError:

@@ -109,6 +109,8 @@ class _Load:
 
     def settle(self) -> None:
         """Whether what was loaded may stand."""
+        for file in self.order.files:
+            file.check_unchanged()
         faults = self.balance.faults()
         if faults:
             raise PlaceError("the balance does not add up: " + "; ".join(faults), where=self.compiled.charter.table)

@@ -20,6 +20,17 @@ class ArrivedFile:
     path: Path
     name: str
     survey: Survey
+    stamp: tuple[int, int] = (0, 0)
+
+    def check_unchanged(self) -> None:
+        """Whether it still is what was surveyed.
+
+        Raises:
+            DeliveryError: it grew, shrank or was written to since.
+        """
+        if _stamp(self.path) != self.stamp:
+            mend = "wait until the transfer has ended, then load again"
+            raise DeliveryError("the file changed while it was read", where=self.name, mend=mend)
 
 
 def expected(delivery: Delivery, day: datetime.date) -> list[str]:
@@ -44,7 +55,16 @@ def arrived(root: Path, patterns: Sequence[str]) -> list[ArrivedFile]:
         if not matches:
             raise DeliveryError("no such file has arrived", where=pattern, mend=_near_files(root, pattern))
         found |= {path: _shown(path, root) for path in matches}
-    return [ArrivedFile(path, name, survey(path, name)) for path, name in found.items()]
+    return [ArrivedFile(path, name, survey(path, name), _stamp(path)) for path, name in found.items()]
+
+
+def _stamp(path: Path) -> tuple[int, int]:
+    """Size and time of the last change in nanoseconds; zeros for a file that is gone."""
+    try:
+        seen = path.stat()
+    except OSError:
+        return (0, 0)
+    return seen.st_size, seen.st_mtime_ns
 
 
 def _matching(root: Path, pattern: str) -> list[Path]:
