@@ -349,7 +349,9 @@ def test_a_load_that_was_cut_off_is_settled_from_the_mark_in_the_place(space: Sp
     space.load()
     workspace = open_workspace(space.root)
     for load_id in (1, 2):  # two loads whose process is gone: one had committed, one had not
-        entry = workspace.ledger.begin_load("tickets", "warehouse", workspace.today(), datetime.datetime.now(datetime.UTC), load_id, None)
+        entry = workspace.ledger.begin_load(
+            "tickets", "warehouse", workspace.today(), datetime.datetime.now(datetime.UTC), load_id, None
+        )
         workspace.ledger._rows("UPDATE entries SET process = 999999999 WHERE entry_id = ?", entry)
     workspace.close()
 
@@ -357,12 +359,6 @@ def test_a_load_that_was_cut_off_is_settled_from_the_mark_in_the_place(space: Sp
 
     summaries = {entry["load_id"]: entry["state"] for entry in space.run("ledger", "--json").json["entries"][1:3]}
     assert summaries == {1: "loaded", 2: "cut off"}
-
-
-def datetime.datetime.now(datetime.UTC):
-    import datetime
-
-    return datetime.datetime.now(datetime.UTC)
 
 
 def test_a_file_that_changes_while_it_is_read_is_refused(space: Space) -> None:

@@ -78,6 +78,11 @@ def plain_table(*columns: tuple[str, str]) -> Table:
     return table
 
 
+def rows_told(count: int) -> str:
+    """A count of rows in words."""
+    return f"{count:,} row" if count == 1 else f"{count:,} rows"
+
+
 def indented(content: Any, by: int, below: int = 0) -> Padding:
     """Something moved to the right."""
     return Padding(content, (0, 0, below, by), expand=False)
@@ -248,9 +253,8 @@ def show_rejects(load: LoadResult, rejects: Sequence[object], rows: int, private
     from nomotheta.ledger import ShownReject
 
     console = out()
-    noun = "row" if rows == 1 else "rows"
     console.print(
-        Text.assemble((load.table, "bold"), f"  load {load.load_id} for {load.day}: {rows:,} {noun} set aside")
+        Text.assemble((load.table, "bold"), f"  load {load.load_id} for {load.day}: {rows_told(rows)} set aside")
     )
     if load.state == "undone":
         console.print(Text("  the load was undone, so none of its rows is in the table", "dim"))
@@ -297,7 +301,7 @@ def _show_judgement(console: Console, result: Judgement) -> None:
     rows = next((f.rows for f in result.findings if f.rows is not None and f.over == "table"), None)
     if rows is not None:
         counts = [f"{verdicts.count(each)} {each}" for each in ("error", "fail", "warn", "pass") if each in verdicts]
-        title.append(f"  {rows:,} rows in {result.place}, {len(verdicts)} rules: {', '.join(counts)}")
+        title.append(f"  {rows_told(rows)} in {result.place}, {len(verdicts)} rules: {', '.join(counts)}")
     console.print(title)
     if result.message:
         console.print(indented(Text(visible(result.message), TONES[result.verdict]), 2))
@@ -348,11 +352,11 @@ def show_reconciliation(result: Reconciliation) -> None:
     console.print(Text.assemble((result.table, "bold"), "  ", verdict_text(result.verdict), f"  {result.over}: {told}"))
     grid = Table.grid(padding=(0, 1))
     aside = f"{result.rejected:,} rejected − {result.repeated:,} repeated"
-    files = f"{result.records:,} records − {aside} = {result.files_rows:,} rows"
+    files = f"{result.records:,} records − {aside} = {rows_told(result.files_rows)}"
     grid.add_row(Text("files", "dim"), Text(files))
     grid.add_row(
         Text("table", "dim"),
-        Text(f"{result.table_rows:,} rows", "" if result.files_rows == result.table_rows else "red"),
+        Text(rows_told(result.table_rows), "" if result.files_rows == result.table_rows else "red"),
     )
     prints = f"{result.files_fingerprint} in the files, {result.table_fingerprint} in the table  ({result.scheme})"
     tone = "" if result.files_fingerprint == result.table_fingerprint else "red"

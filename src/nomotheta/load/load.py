@@ -186,7 +186,6 @@ class _Load:
     ) -> Any:  # fmt: skip
         """The good rows of a block but those whose key stood before; all that is set aside is kept and counted."""
         counts["rejected"] += len({fault.record for fault in worked.faults})
-        found = [worked.reject(plan, fault, before) for fault in worked.faults]
         gone = np.zeros(worked.good.num_rows, np.bool_)
         repeats: list[Fault] = []
         private = plan.charter.private()
@@ -201,8 +200,8 @@ class _Load:
             self.doubtful.append([key, cells])
             repeats += _repeat_faults(key, cells, worked.records[repeated], firsts, owners, private)
         counts["repeated"] += int(gone.sum())
-        found += [worked.reject(plan, fault, before) for fault in repeats]
-        found.sort(key=lambda reject: reject.record)
+        faults = sorted([*worked.faults, *repeats], key=lambda fault: fault.record)
+        found = worked.rejects(plan, faults, before)
         self.reasons.update(reject.reason for reject in found)
         self.by_check.update(reject.rule for reject in found)
         rejects.add(found)

@@ -77,14 +77,25 @@ class Worked:
     faults: list[Fault]
     hashes: list[tuple[NDArray[np.uint64], Ints]]
 
-    def reject(self, plan: Plan, fault: Fault, before: int) -> Reject:
-        """A fault as it is kept; `before` records stand in the file before the block."""
-        header = plan.charter.file_columns().get(fault.column, "")
-        line = int(self.batch.line_numbers(np.array([fault.record]))[0])
-        return Reject(
-            plan.file, line, before + fault.record + 1, self.batch.offset(fault.record), fault.column, header,
-            fault.value, fault.reason, fault.rule, fault.message, self.batch.original(fault.record),
-        )  # fmt: skip
+    def rejects(self, plan: Plan, faults: Sequence[Fault], before: int) -> list[Reject]:
+        """Faults as they are kept; `before` records stand in the file before the block."""
+        if not faults:
+            return []
+        records = np.array([fault.record for fault in faults])
+        lines = self.batch.line_numbers(records).tolist()
+        offsets = self.batch.offsets(records).tolist()
+        headers = plan.charter.file_columns()
+        originals: dict[int, str] = {}
+        for record in records.tolist():
+            if record not in originals:
+                originals[record] = self.batch.original(record)
+        return [
+            Reject(
+                plan.file, line, before + fault.record + 1, offset, fault.column, headers.get(fault.column, ""),
+                fault.value, fault.reason, fault.rule, fault.message, originals[fault.record],
+            )
+            for fault, line, offset in zip(faults, lines, offsets, strict=True)
+        ]  # fmt: skip
 
 
 def work(block: Block, plan: Plan) -> Worked:
@@ -124,12 +135,14 @@ def _typed(batch: TextBatch, plan: Plan, faults: list[Fault]) -> tuple[dict[str,
         columns[name] = typed.values
         for misfit in typed.misfits:
             bad[misfit.rows] = True
-            for row in misfit.rows:
-                value = texts[int(row)].as_py()
-                told = f"{name} {explain(kind, misfit.reason, value, layout)}"
-                long = misfit.reason == "text_length"
-                rule = f"{name} has at most {kind.size} characters" if long else f"{name} is {kind}"
-                faults.append(Fault(int(batch.records[row]), name, value, misfit.reason, rule, told))
+            values = texts.take(pa.array(misfit.rows)).to_pylist()
+            records = batch.records[misfit.rows].tolist()
+            long = misfit.reason == "text_length"
+            rule = f"{name} has at most {kind.size} characters" if long else f"{name} is {kind}"
+            faults += [
+                Fault(record, name, value, misfit.reason, rule, f"{name} {explain(kind, misfit.reason, value, layout)}")
+                for record, value in zip(records, values, strict=True)
+            ]
     return columns, bad
 
 
@@ -146,16 +159,17 @@ def _checked(
 ) -> NDArray[np.bool_]:
     """The rows that break a check which sets rows aside. A cell that has no value of its kind is not told of twice."""
     bad = np.zeros(table.num_rows, np.bool_)
+    told = {(fault.record, fault.column) for fault in faults}
+    private = plan.charter.private()
     for at, rows in plan.engine.broken(table).items():
         check = plan.engine.checks[at]
-        cells = [table.column(name) for name in check.columns]
-        for row in rows.tolist():
-            record = int(batch.records[row])
-            if misfits[row] and any(fault.record == record and fault.column in check.columns for fault in faults):
+        cells = table.select(check.columns).take(pa.array(rows)).to_pylist()
+        column = check.columns[0] if len(check.columns) == 1 else ""
+        for row, record, values in zip(rows.tolist(), batch.records[rows].tolist(), cells, strict=True):
+            if misfits[row] and any((record, name) in told for name in check.columns):
                 continue
             bad[row] = True
-            value = shown_values(check.columns, [cell[row].as_py() for cell in cells], plan.charter.private())
-            column = check.columns[0] if len(check.columns) == 1 else ""
+            value = shown_values(check.columns, list(values.values()), private)
             faults.append(Fault(record, column, value, _reason(check.sort), check.name, _told(check.name, check.sort)))
     faults.sort(key=lambda fault: fault.record)
     return bad

@@ -82,11 +82,13 @@ def _near_files(root: Path, pattern: str) -> str:
     folder = (root / pattern).parent
     if not folder.is_dir():
         return f"the folder {_shown(folder, root)} is not there either"
-    names = [path.name for path in folder.iterdir() if path.is_file()]
+    names = sorted(path.name for path in folder.iterdir() if path.is_file())
     close = nearest(Path(pattern).name, names)
     if not names:
         return f"the folder {_shown(folder, root)} is empty"
-    return f"the nearest name there is {close}" if close else f"{len(names)} other files are there"
+    if close:
+        return f"the nearest name there is {close}"
+    return f"the folder holds {', '.join(names[:3])}" + (f" and {len(names) - 3:,} more" if len(names) > 3 else "")
 
 
 def match_header(header: Sequence[str] | None, charter: Charter, where: str) -> tuple[dict[str, int], int]:

@@ -63,9 +63,9 @@ class TextBatch:
         """Whether every line of the block is a record of its own."""
         return self.block.scanned is None and self.count == self.lines
 
-    def offset(self, record: int) -> int:
-        """The byte of the file's UTF-8 text at which a record begins, from 0."""
-        return self.block.offset + int(self.spans().starts[record])
+    def offsets(self, records: Ints) -> Ints:
+        """The byte of the file's UTF-8 text at which each record begins, from 0."""
+        return self.spans().starts[records] + self.block.offset
 
     def original(self, record: int) -> str:
         """The text of a record as it came."""
