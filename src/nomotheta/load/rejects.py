@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable, Sequence
-from dataclasses import astuple, dataclass, fields
+from dataclasses import dataclass, fields
+from operator import attrgetter
 from pathlib import Path
 from typing import Any
 
@@ -36,6 +37,7 @@ class Reject:
     original: str
 
 
+_VALUES = attrgetter(*(field.name for field in fields(Reject)))
 _SCHEMA = pa.schema(
     [
         (field.name, pa.int64() if field.name in {"line", "record", "offset"} else pa.string())
@@ -66,7 +68,7 @@ class RejectFile:
             descriptor = os.open(self._part, os.O_CREAT | os.O_WRONLY | os.O_TRUNC, 0o600)
             os.close(descriptor)
             self._writer = pq.ParquetWriter(self._part, _SCHEMA)
-        columns = list(zip(*(astuple(reject) for reject in self._pending), strict=True))
+        columns = list(zip(*map(_VALUES, self._pending), strict=True))
         self._writer.write_table(
             pa.table([pa.array(c, t) for c, t in zip(columns, _SCHEMA.types, strict=True)], _SCHEMA)
         )

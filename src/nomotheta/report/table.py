@@ -6,7 +6,7 @@ import csv
 import io
 import re
 from collections.abc import Sequence
-from dataclasses import astuple, fields
+from dataclasses import fields
 
 from nomotheta.load import Reject
 
@@ -18,8 +18,9 @@ def rejects_csv(rejects: Sequence[Reject]) -> str:
     """The rejects as CSV with a header; what a spreadsheet would take for a formula starts with an apostrophe."""
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\r\n")
-    writer.writerow([field.name for field in fields(Reject)])
-    writer.writerows([[safe_cell(value) for value in astuple(reject)] for reject in rejects])
+    names = [field.name for field in fields(Reject)]
+    writer.writerow(names)
+    writer.writerows([[safe_cell(getattr(reject, name)) for name in names] for reject in rejects])
     return out.getvalue()
 
 
