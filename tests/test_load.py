@@ -17,7 +17,7 @@ from hypothesis import strategies as st
 from conftest import DAY, TICKETS, Space
 from nomotheta import open_workspace
 from nomotheta.load.engine import Engine
-from nomotheta.load.keys import IN_TABLE, SeenKeys
+from nomotheta.load.keys import IN_TABLE, SeenKeys, take_in
 
 HEAD = "ticket_no;fare;sold_on\n"
 SOUND = HEAD + "T001;1,50;01.06.2026\nT002;;02.06.2026\n"
@@ -400,6 +400,60 @@ def test_seen_keys_tell_every_repeat_and_who_came_first(batches: list[list[int]]
     sizes = [len(run) for run, _ in seen.runs]
     assert all(left >= 2 * right for left, right in itertools.pairwise(sizes))
     assert IN_TABLE == -1
+
+
+@given(st.lists(st.lists(st.tuples(st.integers(0, 6), st.integers(0, 6) | st.none()), max_size=8), max_size=12))
+def test_with_several_keys_a_row_that_stays_out_counts_for_none_of_them(
+    batches: list[list[tuple[int, int | None]]],
+) -> None:
+    seen = [SeenKeys(), SeenKeys()]
+    first: tuple[dict[int, int], dict[int, int]] = ({}, {})
+    record = 0
+    for batch in batches:
+        expected: list[list[tuple[int, int]]] = [[], []]
+        for at, row in enumerate(batch):
+            record += 1
+            hit = next((key for key in (0, 1) if row[key] is not None and row[key] in first[key]), None)
+            if hit is not None:
+                expected[hit].append((at, first[hit][row[hit]]))
+                continue
+            for key in (0, 1):
+                if row[key] is not None:
+                    first[key][row[key]] = record
+        present = [[at for at, row in enumerate(batch) if row[key] is not None] for key in (0, 1)]
+        hashes = [
+            (np.array([batch[at][key] for at in present[key]], np.uint64), np.array(present[key], np.int64))
+            for key in (0, 1)
+        ]
+
+        found = take_in(seen, hashes, np.arange(record - len(batch) + 1, record + 1))
+
+        assert [list(zip(rows.tolist(), firsts.tolist(), strict=True)) for rows, firsts in found] == expected
+
+
+def test_a_row_that_repeats_one_key_does_not_block_another_row_by_its_other_key(space: Space) -> None:
+    space.charter(TICKETS + '[[keys]]\ncolumns = ["fare", "sold_on"]\n')
+    space.tickets(HEAD + "T001;1,00;01.06.2026\nT001;2,00;01.06.2026\nT002;2,00;01.06.2026\nT003;1,00;01.06.2026\n")
+
+    load = space.load()
+
+    assert [load["balance"][name] for name in ("loaded", "repeated")] == [2, 2]
+    assert space.sql("select ticket_no from tickets order by 1") == [("T001",), ("T002",)]
+
+
+def test_a_rule_that_errs_while_loading_is_named_and_the_load_is_undone(space: Space) -> None:
+    rules = [("fine", "fare > 0"), ("far", "load_id * 5000000000 * 5000000000 > 0"), ("near", "fare < 99")]
+    space.charter(TICKETS + "".join(f'[[rules]]\nname = "{name}"\neach = "{rule}"\n' for name, rule in rules))
+    space.tickets(SOUND)
+
+    load = space.load()
+
+    found = {finding["rule"]: (finding["verdict"], finding["message"]) for finding in load["findings"]}
+    assert (load["state"], load["exit"]) == ("undone", 3)
+    assert (found["fine"][0], found["far"][0], found["near"][0]) == ("pass", "error", "error")
+    assert "verflow" in found["far"][1]
+    assert "not judged" in found["near"][1]
+    assert space.sql("select count(*) from tickets") == [(0,)]
 
 
 @pytest.mark.parametrize("lasting", [False, True])

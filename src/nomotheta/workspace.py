@@ -243,8 +243,8 @@ class Workspace:
             now = Now(attempt.started.astimezone(self.zone), day, load_id)
             scope = self._scope_of_load(compiled, load_id)
 
-            def judged(set_aside: Mapping[str, int]) -> list[Finding]:
-                return judge(place, compiled, now, scope, scope, set_aside)
+            def judged(set_aside: Mapping[str, int], one_by_one: bool) -> list[Finding]:
+                return judge(place, compiled, now, scope, scope, set_aside, one_by_one=one_by_one)
 
             return self._result(attempt, load_id, load(place, compiled, order, now, judged, listener))
 

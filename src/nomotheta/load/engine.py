@@ -44,10 +44,10 @@ class Engine:
         conditions = [self._rendered(self.checks[at]) for at in open_]
         try:
             found = self._broken(table, conditions)
-        except duckdb.Error:
+        except duckdb.Error as error:
             for at, condition in zip(open_, conditions, strict=True):
                 self._alone(table, self.checks[at], condition)
-            raise
+            raise PlaceError(f"the checks cannot be judged together: {error}") from None
         return {open_[at]: rows for at, rows in found.items()}
 
     def _rendered(self, check: Check) -> str:

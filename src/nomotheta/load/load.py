@@ -20,7 +20,7 @@ from nomotheta.events import Listener, Progress, nobody
 from nomotheta.kinds import arrow_type
 from nomotheta.load.balance import Balance, FileCount
 from nomotheta.load.engine import Engine
-from nomotheta.load.keys import IN_TABLE, SeenKeys
+from nomotheta.load.keys import IN_TABLE, SeenKeys, take_in
 from nomotheta.load.rejects import Reject, RejectFile
 from nomotheta.load.work import Fault, Plan, Worked, constants, shown_values, work
 from nomotheta.place import Mark, Now, Place, quoted, quoted_table
@@ -30,7 +30,7 @@ from nomotheta.source import ArrivedFile, DelimitedFile, match_header
 WORKERS, AHEAD = 2, 4
 _SEEDS = 5
 State = Literal["loaded", "undone"]
-Judge = Callable[[Mapping[str, int]], list[Finding]]
+Judge = Callable[[Mapping[str, int], bool], list[Finding]]
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,6 +74,7 @@ class _Load:
     listener: Listener
     seed: int
     now: Now
+    one_by_one: bool = False
     balance: Balance = field(default_factory=Balance)
     findings: list[Finding] = field(default_factory=list)
     files: list[FileCount] = field(default_factory=list)
@@ -130,7 +131,7 @@ class _Load:
         )  # fmt: skip
         if not self.place.mark(mark):
             raise DeliveryError("this content was loaded before", where=order.files[0].name)
-        self.findings = self.judge(self.by_check)
+        self.findings = self.judge(self.by_check, self.one_by_one)
         broken = [each for each in self.findings if each.verdict == "fail"]
         if any(each.verdict == "error" for each in self.findings):
             raise _UndoneError("a rule could not be judged")
@@ -189,10 +190,8 @@ class _Load:
         gone = np.zeros(worked.good.num_rows, np.bool_)
         repeats: list[Fault] = []
         private = plan.charter.private()
-        for key, known, (hashes, rows) in zip(plan.keys, seen, worked.hashes, strict=True):
-            fresh = ~gone[rows]
-            positions, firsts = known.add(hashes[fresh], worked.records[rows[fresh]] + before + 1)
-            repeated = rows[fresh][positions]
+        found_repeats = take_in(seen, worked.hashes, worked.records + before + 1) if seen else []
+        for key, (repeated, firsts) in zip(plan.keys, found_repeats, strict=True):
             if not len(repeated):
                 continue
             gone[repeated] = True
@@ -339,7 +338,8 @@ def load(
         compiled: its charter.
         order: the files, and the numbers of this load.
         now: the moment and day that conditions may speak of.
-        judge: called inside the transaction, with the rows set aside by each check; what fails undoes the load.
+        judge: called inside the transaction, with the rows set aside by each check, and whether to judge the rules one
+            by one; what fails undoes the load.
         listener: told of the progress.
 
     Returns:
@@ -350,9 +350,10 @@ def load(
         PlaceError: the place cannot be reached or refuses; the table is as it was.
     """
     compare(place, compiled)
+    one_by_one = False
     for seed in range(_SEEDS):
         rejects = RejectFile(order.rejects)
-        step = _Load(place, compiled, order, judge, listener, seed, now)
+        step = _Load(place, compiled, order, judge, listener, seed, now, one_by_one)
         try:
             with place.transaction():
                 step.run(rejects)
@@ -360,9 +361,13 @@ def load(
             rejects.discard()
             continue
         except _UndoneError as undone:
+            if worst(step.findings) == "error" and not one_by_one:
+                # an error ends the transaction, so that it can no longer be told which rule it was: once more, slowly
+                one_by_one = True
+                rejects.discard()
+                continue
             rejects.keep()
-            balance = step.balance
-            return Outcome("undone", balance, tuple(step.findings), dict(step.reasons), undone.message)
+            return Outcome("undone", step.balance, tuple(step.findings), dict(step.reasons), undone.message)
         except BaseException:
             rejects.discard()
             raise

@@ -34,6 +34,8 @@ def judge(
     scope: Scope | None = None,
     load_scope: Scope | None = None,
     set_aside: Mapping[str, int] | None = None,
+    *,
+    one_by_one: bool = False,
 ) -> list[Finding]:
     """Hold a table against its charter.
 
@@ -45,6 +47,8 @@ def judge(
         load_scope: the rows of one load, for the rules that are declared over a load.
         set_aside: for a table that was just loaded, how many rows each check that sets rows aside took out; such
             checks are not judged again.
+        one_by_one: judge each rule by a statement of its own, and none after one that ended in an error: inside a
+            transaction, that is how the culprit is found.
 
     Returns:
         A finding for every check, in the order of the charter.
@@ -52,14 +56,16 @@ def judge(
     Raises:
         PlaceError: the table is not there, or the place cannot be reached.
     """
-    return _Judge(place, compiled, now, (scope or Scope(), load_scope or scope or Scope()), set_aside).findings()
+    scopes = (scope or Scope(), load_scope or scope or Scope())
+    return _Judge(place, compiled, now, scopes, set_aside, one_by_one=one_by_one).findings()
 
 
 class _Judge:
     def __init__(
         self, place: Place, compiled: Compiled, now: Now, scopes: tuple[Scope, Scope],
-        set_aside: Mapping[str, int] | None,
+        set_aside: Mapping[str, int] | None, *, one_by_one: bool,
     ) -> None:  # fmt: skip
+        self.one_by_one, self.ended = one_by_one, False
         self.place, self.compiled, self.now = place, compiled, now
         self.scope, self.load_scope = scopes
         self.charter, self.set_aside = compiled.charter, set_aside
@@ -83,7 +89,7 @@ class _Judge:
                 found[at] = self.alone(check)
         for label in dict.fromkeys(self.scope_of(check).label for _, check in rows):
             group = [(at, check) for at, check in rows if self.scope_of(check).label == label]
-            judged = self.scanned([check for _, check in group], self.scope_of(group[0][1]))
+            judged = self.together([check for _, check in group], self.scope_of(group[0][1]))
             found |= {at: finding for (at, _), finding in zip(group, judged, strict=True)}
         return [found[at] for at in sorted(found)]
 
@@ -129,20 +135,27 @@ class _Judge:
         for at, check in enumerate(checks):
             parts += self.counted(check, f"b{at}")
         sql = f"SELECT {', '.join(parts)} {self.place.rowset(self.table, self.where(scope))}"
-        try:
-            row = self.place.fetch(sql).to_pylist()[0]
-        except PlaceError:
-            if len(checks) == 1:
-                raise
-            return [self.single(check, scope) for check in checks]
+        row = self.place.fetch(sql).to_pylist()[0]
         self.counts[scope.label] = row["n"]
         return [self.read(check, row, f"b{at}", scope) for at, check in enumerate(checks)]
 
-    def single(self, check: Check, scope: Scope) -> Finding:
-        """One check alone, after the scan of all failed: the culprit is an error for itself."""
+    def together(self, checks: Sequence[Check], scope: Scope) -> list[Finding]:
+        """Checks in one scan; where that fails, or where it is asked for, one by one: the culprit is an error."""
+        if not self.one_by_one:
+            try:
+                return self.scanned(checks, scope)
+            except PlaceError:
+                pass
+        return [self.guarded(check, lambda check=check: self.scanned([check], scope)[0]) for check in checks]  # type: ignore[misc]
+
+    def guarded(self, check: Check, work: Callable[[], Finding]) -> Finding:
+        """What comes of a check, an error included."""
+        if self.ended:
+            return self.made(check, verdict="error", message="not judged: an error before it had ended the transaction")
         try:
-            return self.scanned([check], scope)[0]
+            return work()
         except NomothetaError as error:
+            self.ended = self.one_by_one
             return self.made(check, verdict="error", message=error.what)
 
     def counted(self, check: Check, name: str) -> list[str]:
@@ -195,10 +208,7 @@ class _Judge:
         by_sort: dict[str, Callable[[Check], Finding]] = {
             "kind": self.kind, "key": self.key, "reference": self.reference, "offenders": self.offenders,
         }  # fmt: skip
-        try:
-            return by_sort[check.sort](check)
-        except NomothetaError as error:
-            return self.made(check, verdict="error", message=error.what)
+        return self.guarded(check, lambda: by_sort[check.sort](check))
 
     def counted_finding(
         self, check: Check, breaks: int, rows: int, sql: str, samples: Callable[[], Samples]
