@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+import bz2
 import csv
 import gzip
 import io
+import lzma
 import random
+import zipfile
 from pathlib import Path
 
 import numpy as np
+import pyarrow as pa
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -31,8 +35,9 @@ def read(
         rows, lines, odd = [], [], []
         for block in file.blocks():
             batch = read_texts(block, layout, width)
-            file.lines.records += batch.lines - batch.empty
+            file.lines.records += batch.lines - batch.empty - batch.comments
             file.lines.empty += batch.empty
+            file.lines.comment += batch.comments
             rows += [list(row) for row in zip(*(column.to_pylist() for column in batch.columns), strict=True)]
             lines += batch.line_numbers(batch.records).tolist() if len(batch.records) else []
             for each in batch.odd:
@@ -123,6 +128,50 @@ def test_awkward_files(path: Path, text: str, rows: list, odd: list, chunk: int)
     assert (found, strange) == (rows, odd)
 
 
+LAYOUTS = [
+    ("a delimiter of several characters", {"delimiter": "||"}, 'a||b\n1||2|3\n"x||y"||"q""q"\n||\n', [["1", "2|3"], ["x||y", 'q"q'], [None, None]]),
+    ("a delimiter that is not ASCII", {"delimiter": "¦"}, "a¦b\n1¦2\n\x1f¦3\n", [["1", "2"], ["\x1f", "3"]]),
+    ("no byte left to stand in", {"delimiter": "¦"}, "a¦b\n\x1f\x1e\x1d\x1c\x02\x01¦\n", [["\x1f\x1e\x1d\x1c\x02\x01", None]]),
+    ("no quote at all", {"quote": ""}, 'a,b\n"1,2"\n', [['"1', '2"']]),
+    ("another quote", {"quote": "'"}, "a,b\n'1,2','it''s'\n", [["1,2", "it's"]]),
+    ("an escape", {"escape": "\\"}, 'a,b\n1\\,2,"x\\"y\\\\"\nplain,\\n\n', [["1,2", 'x"y\\'], ["plain", "n"]]),
+    ("header of three lines", {"header": 3}, "Skerry Line,,\nbookings\na,b\n1,2\n", [["1", "2"]]),
+    ("no header", {"header": 0}, "1,2\n3,4\n", [["1", "2"], ["3", "4"]]),
+    ("a footer", {"footer": 2}, "a,b\n1,2\n3,4\ntotal,2\nend\n", [["1", "2"], ["3", "4"]]),
+    ("a footer without a line end", {"footer": 1}, "a,b\n1,2\ntotal,1", [["1", "2"]]),
+    ("a footer and nothing else", {"footer": 2}, "a,b\ntotal,0\n", []),
+    ("comments", {"comment": "#"}, '# made up\na,b\n# more\n1,"#2"\n\n#end\n3,4#\n', [["1", "#2"], ["3", "4#"]]),
+    ("comments of several characters", {"comment": "//"}, "a,b\n/1,2\n//,\n", [["/1", "2"]]),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("layout", "text", "rows"), [row[1:] for row in LAYOUTS], ids=[row[0] for row in LAYOUTS])
+@pytest.mark.parametrize("chunk", [1 << 20, 1, 5])
+@pytest.mark.parametrize("end", ["\n", "\r\n"])
+def test_layouts_of_all_sorts(path: Path, layout: dict, text: str, rows: list, chunk: int, end: str) -> None:
+    found, _, odd = read(path, text.replace("\n", end).encode(), Layout(**layout), 2, chunk)
+
+    assert (found, odd) == (rows, [])
+
+
+@settings(deadline=None)
+@given(
+    st.lists(st.lists(st.text('ab\\";,é ', max_size=5), min_size=2, max_size=2), min_size=1, max_size=8),
+    st.sampled_from([csv.QUOTE_NONE, csv.QUOTE_ALL]),
+    st.integers(1, 40),
+)
+def test_what_pythons_csv_module_escapes_comes_back(
+    path: Path, rows: list[list[str]], quoting: int, chunk: int
+) -> None:
+    out = io.StringIO()
+    writer = csv.writer(out, escapechar="\\", doublequote=False, quoting=quoting, lineterminator="\n")  # type: ignore[arg-type]
+    writer.writerows([["a", "b"], *rows])
+
+    found, _, odd = read(path, out.getvalue().encode(), Layout(escape="\\", null_words=[]), 2, chunk)
+
+    assert (found, odd) == (rows, [])
+
+
 @pytest.mark.parametrize("encoding", ["utf-8", "utf-8-sig", "utf-16", "utf-16-le", "cp1252", "latin-1"])
 @pytest.mark.parametrize("chunk", [1 << 20, 1])
 def test_encodings_and_byte_order_marks(path: Path, encoding: str, chunk: int) -> None:
@@ -144,12 +193,45 @@ def test_one_stray_quote_costs_no_more_than_its_own_record(path: Path) -> None:
     assert odd == [(5_002, "stray_quote", '5000;"never closed')]
 
 
-def test_gzip_is_known_by_its_content_and_may_have_several_members(path: Path) -> None:
-    data = gzip.compress(b"a;b\n1;2\n") + gzip.compress(b"3;4\n")
+def zipped(data: bytes, *names: str) -> bytes:
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive:
+        archive.mkdir("folder")
+        for name in names or ("folder/a.csv",):
+            archive.writestr(name, data)
+    return out.getvalue()
 
-    rows, _, _ = read(path, data, Layout(delimiter=";"), 2)
 
-    assert rows == [["1", "2"], ["3", "4"]]
+PACKED = {
+    "gzip": gzip.compress,
+    "bzip2": bz2.compress,
+    "xz": lzma.compress,
+    "zstd": lambda data: pa.compress(data, "zstd", asbytes=True),
+    "zip": zipped,
+}
+
+
+@pytest.mark.parametrize("packing", PACKED)
+def test_packed_files_are_known_by_their_content_and_damage_is_told(path: Path, packing: str) -> None:
+    text = b"a;b\n" + b"".join(b"%d;%d\n" % (n * 7919 % 10007, n) for n in range(5000))
+    packed = PACKED[packing](text)
+
+    assert len(read(path, packed, Layout(delimiter=";"), 2, 1 << 12)[0]) == 5000
+    for broken in (packed[: len(packed) // 2], packed[:40] + bytes(200) + packed[240:]):
+        with pytest.raises(DeliveryError, match=f"the {packing} data (ends in the middle|is damaged)"):
+            read(path, broken, Layout(delimiter=";"), 2, 1 << 12)
+
+
+@pytest.mark.parametrize("packing", ["gzip", "bzip2", "xz", "zstd"])
+def test_packed_files_of_several_members_are_one(path: Path, packing: str) -> None:
+    packed = PACKED[packing](b"a;b\n1;2\n") + PACKED[packing](b"3;4\n")
+
+    assert read(path, packed, Layout(delimiter=";"), 2)[0] == [["1", "2"], ["3", "4"]]
+
+
+def test_a_zip_of_several_files_is_refused_with_their_names(path: Path) -> None:
+    with pytest.raises(DeliveryError, match=r"holds 2 files \(a.csv, b.csv\), where one is expected"):
+        read(path, zipped(b"a;b\n", "a.csv", "b.csv"), Layout(delimiter=";"), 2)
 
 
 def test_a_line_without_end_is_refused_not_swallowed(path: Path) -> None:

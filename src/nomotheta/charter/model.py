@@ -81,18 +81,23 @@ Tolerated = Annotated[Tolerance, BeforeValidator(_tolerance)]
 
 
 def _one_character(value: str) -> str:
-    if len(value) != 1 or value in "\r\n":
-        raise ValueError("must be one character, and no line end")
+    if len(value) != 1 or value in "\r\n" or not value.isascii():
+        raise ValueError("must be one ASCII character, and no line end")
     return value
 
 
-def _ascii(value: str) -> str:
-    if not value.isascii():
-        raise ValueError("must be an ASCII character")
+def _no_line_end(value: str) -> str:
+    if len(value) > 8 or set(value) & set("\r\n\0"):
+        raise ValueError("must be at most 8 characters, and no line end among them")
     return value
 
 
-Character = Annotated[str, AfterValidator(_one_character), AfterValidator(_ascii)]
+def _character_or_none(value: str) -> str:
+    return value and _one_character(value)
+
+
+Character = Annotated[str, AfterValidator(_character_or_none)]
+Mark = Annotated[str, AfterValidator(_no_line_end)]
 
 
 class Declared(BaseModel):
@@ -104,9 +109,12 @@ class Declared(BaseModel):
 class Layout(Declared):
     """How a text file is written."""
 
-    delimiter: Character = ","
-    quote: Character | Literal[""] = '"'
-    header: bool = True
+    delimiter: Annotated[Mark, Field(min_length=1)] = ","
+    quote: Character = '"'
+    escape: Character = ""
+    header: Annotated[int, Field(ge=0, le=1000)] = 1
+    footer: Annotated[int, Field(ge=0, le=1000)] = 0
+    comment: Mark = ""
     encoding: str = "utf-8"
     null_words: list[str] = [""]
     trim: bool = False
@@ -141,8 +149,10 @@ class Layout(Declared):
 
     @model_validator(mode="after")
     def _apart(self) -> Layout:
-        if self.delimiter == self.quote:
-            raise ValueError("delimiter and quote must differ")
+        if self.quote and self.quote in {*self.delimiter, self.escape}:
+            raise ValueError("quote must differ from the delimiter and from escape; a doubled quote needs no escape")
+        if self.escape and self.escape in self.delimiter:
+            raise ValueError("delimiter and escape must differ")
         if self.grouping_mark and self.grouping_mark == self.decimal_mark:
             raise ValueError("grouping_mark and decimal_mark must differ")
         return self

@@ -187,6 +187,8 @@ def _shadowed(error: Any, all_errors: ValidationError) -> bool:
     """Whether it is only the complaint of a union's other member (a text expected where a table was written)."""
     if error["type"] not in {"string_type", "list_type"}:
         return False
-    others = [each["loc"] for each in all_errors.errors() if each is not error]
     parent = error["loc"][:-1]
-    return any(other[: len(parent)] == parent and len(other) > len(error["loc"]) for other in others)
+    return any(
+        each["loc"][: len(parent)] == parent and each["type"] not in {"string_type", "list_type"}
+        for each in all_errors.errors()
+    )

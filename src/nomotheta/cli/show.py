@@ -230,9 +230,7 @@ def show_balance(console: Console, balance: Balance, *, undone: bool = False) ->
     """The account of a load, as two sums."""
     grid = Table.grid(padding=(0, 1))
     for each in balance.files:
-        lines = (
-            f"{each.lines:,} lines = {each.header:,} header + {each.empty:,} empty + {each.record_lines:,} in records"
-        )
+        lines = f"{each.lines:,} lines = {each.told()}"
         grid.add_row(Text("file", "dim"), Text(f"{visible(each.file)}: {lines}"))
     aside = f"{balance.rejected:,} rejected + {balance.repeated:,} repeated"
     rows = f"{balance.records:,} records = {balance.loaded:,} loaded + {aside}"

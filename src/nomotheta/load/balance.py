@@ -16,16 +16,30 @@ class FileCount:
     bytes: int
     lines: int
     header: int
+    comment: int
     empty: int
+    footer: int
     record_lines: int
     records: int
     rejected: int
     repeated: int
 
+    def counted(self) -> int:
+        """The lines by what they turned out to be, added up."""
+        return self.header + self.comment + self.empty + self.footer + self.record_lines
+
+    def told(self) -> str:
+        """The lines by what they turned out to be, in words."""
+        rare = ((self.comment, "comment"), (self.footer, "footer"))
+        parts = [f"{self.header:,} header", *(f"{count:,} {name}" for count, name in rare if count)]
+        return " + ".join([*parts, f"{self.empty:,} empty", f"{self.record_lines:,} in records"])
+
 
 @dataclass(frozen=True, slots=True)
 class Balance:
-    """Lines: every line is header, empty, or part of a record. Rows: every record is loaded, rejected or repeated.
+    """Lines: every line is header, comment, empty, footer, or part of a record.
+
+    Rows: every record is loaded, rejected or repeated.
 
     `before`, `removed` and `after` count the table's rows, in the load's own transaction.
     """
@@ -55,10 +69,9 @@ class Balance:
     def faults(self) -> list[str]:
         """What does not add up, and by how much; empty where everything does."""
         found = [
-            f"{file.file}: {file.lines:,} lines were read, but header {file.header:,} + empty {file.empty:,} + "
-            f"records {file.record_lines:,} are {file.header + file.empty + file.record_lines:,}"
+            f"{file.file}: {file.lines:,} lines were read, but {file.told()} are {file.counted():,}"
             for file in self.files
-            if file.lines != file.header + file.empty + file.record_lines
+            if file.lines != file.counted()
         ]
         kept = self.loaded + self.rejected + self.repeated
         if kept != self.records:

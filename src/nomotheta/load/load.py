@@ -172,7 +172,8 @@ class _Load:
                 before = counts["records"]
                 counts["records"] += worked.batch.count
                 source.lines.empty += worked.batch.empty
-                source.lines.records += worked.batch.lines - worked.batch.empty
+                source.lines.comment += worked.batch.comments
+                source.lines.records += worked.batch.lines - worked.batch.empty - worked.batch.comments
                 owners.add(before, worked)
                 rows = self.without_repeats(worked, plan, seen, owners, before, rejects, counts)
                 yield from rows.to_batches()
@@ -279,8 +280,8 @@ def worked_blocks(source: DelimitedFile, plan: Plan) -> Iterator[Worked]:
 def _file_count(file: ArrivedFile, source: DelimitedFile, counts: Counter[str]) -> FileCount:
     lines = source.lines
     return FileCount(
-        file.name, file.survey.content, file.survey.bytes_of_content, lines.read, lines.header, lines.empty,
-        lines.records, counts["records"], counts["rejected"], counts["repeated"],
+        file.name, file.survey.content, file.survey.bytes_of_content, lines.read, lines.header, lines.comment,
+        lines.empty, lines.footer, lines.records, counts["records"], counts["rejected"], counts["repeated"],
     )  # fmt: skip
 
 

@@ -49,13 +49,15 @@ class Lines:
 
     read: int = 0
     header: int = 0
+    comment: int = 0
     empty: int = 0
+    footer: int = 0
     records: int = 0
 
     @property
     def adds_up(self) -> bool:
         """Whether both counts agree."""
-        return self.read == self.header + self.empty + self.records
+        return self.read == self.header + self.comment + self.empty + self.footer + self.records
 
 
 @dataclass(slots=True)
@@ -69,7 +71,7 @@ class DelimitedFile:
     lines: Lines = field(default_factory=Lines)
 
     def read_header(self) -> list[str] | None:
-        """The names in the first line, or None where the layout says there is no header.
+        """The names in the header, or None where the layout says there is none.
 
         Raises:
             DeliveryError: the file cannot be read, or its first line is no header.
@@ -88,12 +90,11 @@ class DelimitedFile:
         """
         self.lines = Lines()
         quote = ord(self.layout.quote) if self.layout.quote else None
-        rest, line, offset, last = b"", 1, 0, b"\n"
-        waiting = self.layout.header
+        rest, line, offset = b"", 1, 0
+        waiting = bool(self.layout.header)
         for chunk, final in _with_end(text_chunks(self.path, self.name, self.layout.encoding)):
             data, changed = normalised(rest + chunk, quote)
             self.lines.read += count(chunk, LINE_FEED) + changed
-            last = chunk[-1:] or last
             if final and data and not data.endswith(b"\n"):
                 self.lines.read += 1
             start = 0
@@ -103,55 +104,99 @@ class DelimitedFile:
                     rest = data
                     continue
                 waiting = False
-                line += self.lines.header + self.lines.empty
-            block, cut = self._cut(data[start:], line, offset + start, quote, final=final)
+                line += count(data[:start], LINE_FEED)
+            end = self._before_footer(data, start, final=final)
+            block, cut = self._cut(data[start:end], line, offset + start, quote, final=final)
             if block is not None:
                 yield block
                 line += block.feeds
             rest = data[start + cut :]
             offset += start + cut
 
+    def _before_footer(self, data: bytes, start: int, *, final: bool) -> int:
+        """Where the last lines begin that may be the footer; at the end of the file they are."""
+        end = len(data)
+        for _ in range(self.layout.footer):
+            if end <= start:
+                break
+            end = max(data.rfind(b"\n", start, end - 1) + 1, start)
+            self.lines.footer += final
+        return end
+
     def _take_header(self, data: bytes, *, final: bool) -> int:
-        """Read the header from the first line that is not empty; where the rest begins, or -1 for more data."""
-        at = 0
-        while data.startswith((b"\n", b"\r\n"), at):
-            at = data.index(b"\n", at) + 1
-        try:
-            found, following = read_record(data, at, self.layout, final=final)
-        except NeedMore:
-            if len(data) < self.layout.record_bytes:
-                return -1
-            found, following = "the first line does not end", len(data)
+        """Read the header's lines, the last of which names the columns; where the rest begins, or -1 for more data."""
+        at, comments, empty, comment = 0, 0, 0, self.layout.comment.encode()
+        for number in range(self.layout.header):
+            while data.startswith((b"\n", b"\r\n"), at) or (comment and data.startswith(comment, at)):
+                following = data.find(b"\n", at) + 1
+                if not following:
+                    break
+                is_empty = data.startswith((b"\n", b"\r\n"), at)
+                empty, comments, at = empty + is_empty, comments + (not is_empty), following
+            try:
+                names, following = self._header_line(data, at, number, final=final)
+            except NeedMore:
+                if len(data) < self.layout.record_bytes:
+                    return -1
+                names, following = "the line does not end", len(data)
+            if isinstance(names, str):
+                where = f"{self.name}:{data.count(10, 0, at) + 1}"
+                raise DeliveryError(f"the header cannot be read: {names}", where=where)
+            if data[at : at + 2] in {b"", b"\r"}:
+                raise DeliveryError("the file holds no header and no rows, only empty lines", where=self.name)
+            self.header, at = names, min(following, len(data))
+        self.lines.empty, self.lines.comment = empty, comments
+        lines = count(data[:at], LINE_FEED) + (not data[:at].endswith(b"\n"))
+        self.lines.header = lines - empty - comments
+        return at
+
+    def _header_line(self, data: bytes, at: int, number: int, *, final: bool) -> tuple[list[str] | str, int]:
+        """The names in a line of the header, none in those before the last; or what is wrong, and where the next is."""
+        if number < self.layout.header - 1:
+            feed = data.find(b"\n", at)
+            if feed < 0 and not final:
+                raise NeedMore
+            return [], len(data) if feed < 0 else feed + 1
+        found, following = read_record(data, at, self.layout, final=final)
         if isinstance(found, str):
-            raise DeliveryError(f"the header cannot be read: {found}", where=f"{self.name}:{data.count(10, 0, at) + 1}")
-        if data[at:] in {b"", b"\r"}:
-            raise DeliveryError("the file holds no header and no rows, only empty lines", where=self.name)
-        self.header = [value.decode("utf-8", "replace").strip() for value, _ in found]
-        self.lines.empty = data.count(b"\n", 0, at)
-        self.lines.header = data.count(b"\n", at, following) + (not data.endswith(b"\n") and following >= len(data))
-        return min(following, len(data))
+            return found, following
+        return [value.decode("utf-8", "replace").strip() for value, _ in found], following
 
     def _cut(self, data: bytes, line: int, offset: int, quote: int | None, *, final: bool) -> tuple[Block | None, int]:
         """The whole records at the start of `data` as a block, and where they end."""
         if not data:
             return None, 0
+        layout = self.layout
         quotes = find_all(data, quote) if quote is not None and quote in data else None
-        cut = len(data) if final else data.rfind(b"\n") + 1 if quotes is None else last_cut(data, quotes)
+        slow = any(sign and sign.encode() in data for sign in (layout.escape, layout.comment))
+        if slow or (quotes is not None and len(layout.delimiter.encode()) > 1):
+            return self._scanned(data, line, offset, final=final)
         if quotes is None:
-            if not cut and len(data) >= self.layout.record_bytes:
-                raise DeliveryError(
-                    f"a line is longer than the largest record, {self.layout.record_bytes:,} bytes",
-                    where=f"{self.name}:{line}",
-                    mend="check the delimiter and the encoding, or raise record_bytes in the layout",
-                )
+            cut = len(data) if final else data.rfind(b"\n") + 1
+            if not cut and len(data) >= layout.record_bytes:
+                raise self._endless(line)
             return (Block(data[:cut], line, offset) if cut else None), cut
+        cut = len(data) if final else last_cut(data, quotes)
         whole, inside = data[:cut], quotes[quotes < cut]
-        if cut and well_formed(whole, inside, ord(self.layout.delimiter)) and within_limits(whole, inside, self.layout):
+        if cut and well_formed(whole, inside, ord(layout.delimiter)) and within_limits(whole, inside, layout):
             return Block(whole, line, offset), cut
-        if not cut and len(data) < self.layout.record_bytes:
+        if not cut and len(data) < layout.record_bytes:
             return None, 0
+        return self._scanned(data, line, offset, final=final)
+
+    def _scanned(self, data: bytes, line: int, offset: int, *, final: bool) -> tuple[Block | None, int]:
+        """The same, the slow way."""
         scanned, cut = scan(data, self.layout, final=final)
+        if not cut and len(data) >= 2 * self.layout.record_bytes:
+            raise self._endless(line)
         return (Block(data[:cut], line, offset, scanned) if cut else None), cut
+
+    def _endless(self, line: int) -> DeliveryError:
+        return DeliveryError(
+            f"a line is longer than the largest record, {self.layout.record_bytes:,} bytes",
+            where=f"{self.name}:{line}",
+            mend="check the delimiter and the encoding, or raise record_bytes in the layout",
+        )
 
 
 def _with_end(chunks: Iterator[bytes]) -> Iterator[tuple[bytes, bool]]:

@@ -5,18 +5,17 @@ from __future__ import annotations
 import codecs
 import gzip
 import hashlib
-import zlib
-from collections.abc import Iterator
+import sys
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
-from typing import BinaryIO
+from typing import Any, BinaryIO
 
 import pyarrow as pa
 
 from nomotheta.errors import DeliveryError
 
 CHUNK = 4 << 20
-_GZIP = b"\x1f\x8b"
 _UTF8_BOM = codecs.BOM_UTF8
 
 
@@ -62,26 +61,83 @@ def raw_chunks(path: Path, name: str) -> Iterator[bytes]:
 
 
 def _decompressed(file: BinaryIO, name: str) -> Iterator[bytes]:
-    magic = file.read(2)
+    head = file.read(6)
     file.seek(0)
-    source = gzip.GzipFile(fileobj=file) if magic == _GZIP else file
+    packing = next((packing for magic, packing in _PACKINGS.items() if head.startswith(magic)), None)
     done = 0
     try:
+        source = _OPENERS[packing](file) if packing else file
         while chunk := source.read(CHUNK):
             done += len(chunk)
             yield chunk
-    except EOFError:
-        raise DeliveryError(
-            f"the gzip data ends in the middle, after {done:,} bytes of content",
-            where=name,
-            mend="the transfer was cut off: have the file sent again",
-        ) from None
-    except (gzip.BadGzipFile, zlib.error) as error:
-        raise DeliveryError(
-            f"the gzip data is damaged after {done:,} bytes of content ({error})",
-            where=name,
-            mend="have the file sent again",
-        ) from None
+    except DeliveryError as error:
+        raise DeliveryError(error.what, where=name, mend=error.mend) from None
+    except Exception as error:
+        if packing is None or isinstance(error, MemoryError):
+            raise
+        raise _damaged(packing, error, done, name) from None
+
+
+def _damaged(packing: str, error: Exception, done: int, name: str) -> DeliveryError:
+    if isinstance(error, EOFError) or "truncated" in str(error).lower() or "ended before" in str(error):
+        what = f"the {packing} data ends in the middle, after {done:,} bytes of content"
+        return DeliveryError(what, where=name, mend="the transfer was cut off: have the file sent again")
+    what = f"the {packing} data is damaged after {done:,} bytes of content ({error})"
+    return DeliveryError(what, where=name, mend="have the file sent again")
+
+
+_PACKINGS = {
+    b"\x1f\x8b": "gzip",
+    b"BZh": "bzip2",
+    b"\xfd7zXZ\x00": "xz",
+    b"\x28\xb5\x2f\xfd": "zstd",
+    b"PK\x03\x04": "zip",
+    b"PK\x05\x06": "zip",
+}
+
+
+def _open_bzip2(file: BinaryIO) -> Any:
+    import bz2
+
+    return bz2.BZ2File(file)
+
+
+def _open_xz(file: BinaryIO) -> Any:
+    import lzma
+
+    return lzma.LZMAFile(file)
+
+
+def _open_zstd(file: BinaryIO) -> Any:
+    if sys.version_info >= (3, 14):
+        from compression import zstd
+    else:
+        from backports import zstd
+
+    return zstd.ZstdFile(file)
+
+
+def _open_zip(file: BinaryIO) -> Any:
+    import zipfile
+
+    archive = zipfile.ZipFile(file)
+    members = [member for member in archive.infolist() if not member.is_dir()]
+    if len(members) != 1:
+        told = ", ".join(member.filename for member in members[:3]) + (", …" if len(members) > 3 else "")
+        what = f"the zip archive holds {len(members)} files{f' ({told})' if told else ''}, where one is expected"
+        raise DeliveryError(what, mend="unpack it, and name the files in the charter")
+    if members[0].flag_bits & 1:
+        raise DeliveryError("the zip archive is encrypted", mend="unpack it before it is delivered")
+    return archive.open(members[0])
+
+
+_OPENERS: dict[str, Callable[[BinaryIO], Any]] = {
+    "gzip": lambda file: gzip.GzipFile(fileobj=file),
+    "bzip2": _open_bzip2,
+    "xz": _open_xz,
+    "zstd": _open_zstd,
+    "zip": _open_zip,
+}
 
 
 def text_chunks(path: Path, name: str, encoding: str) -> Iterator[bytes]:

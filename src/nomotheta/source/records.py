@@ -39,11 +39,12 @@ class Spans:
 
 @dataclass(slots=True)
 class Scanned:
-    """What the slow way found: the records' spans, the fields of those with quotes, and those with a stray quote."""
+    """What the slow way found: the records' spans, the fields it read, the stray quotes by record, and the comments."""
 
     spans: Spans
     fields: dict[int, list[Value]] = field(default_factory=dict)
     stray: dict[int, str] = field(default_factory=dict)
+    comments: int = 0
 
 
 def find_all(data: bytes, byte: int) -> Ints:
@@ -151,23 +152,25 @@ def read_record(data: bytes, at: int, layout: Layout, *, final: bool) -> tuple[l
     line_end = len(data) if line_end < 0 else line_end
     limit = at + layout.record_bytes
     fields: list[Value] = []
-    quote, delimiter = layout.quote.encode(), layout.delimiter.encode()
+    quote, delimiter, escape = layout.quote.encode(), layout.delimiter.encode(), layout.escape.encode()
     position = at
     while True:
         if quote and data.startswith(quote, position):
-            value, position = _quoted(data, position, quote, limit, final=final)
+            value, position = _quoted(data, position, quote, escape, limit, final=final)
             if value is None or data.count(b"\n", at, position) > layout.record_lines:
                 return "a quote is opened and not closed", line_end + 1
             fields.append((value, True))
-            if not data.startswith((delimiter, b"\n", b"\r\n"), position) and data[position:] not in {b"", b"\r"}:
+            if not data.startswith((delimiter, b"\n", b"\r\n"), position) and data[position : position + 2] not in {
+                b"",
+                b"\r",
+            }:
                 return "a closing quote is followed by more text", line_end + 1
             end = position
         else:
-            end = _unquoted_end(data, position, delimiter)
-            value = data[position:end]
+            value, end = _unquoted(data, position, delimiter, escape)
             fields.append((value.removesuffix(b"\r") if not data.startswith(delimiter, end) else value, False))
         if data.startswith(delimiter, end):
-            position = end + 1
+            position = end + len(delimiter)
             continue
         after = data.find(b"\n", end)
         if after < 0 and not final:
@@ -175,32 +178,50 @@ def read_record(data: bytes, at: int, layout: Layout, *, final: bool) -> tuple[l
         return fields, len(data) if after < 0 else after + 1
 
 
-def _quoted(data: bytes, at: int, quote: bytes, limit: int, *, final: bool) -> tuple[bytes | None, int]:
+def _quoted(data: bytes, at: int, quote: bytes, escape: bytes, limit: int, *, final: bool) -> tuple[bytes | None, int]:
     """The content of the quoted field that opens at `at`, and where it ends; None where it does not close."""
-    search = at + 1
+    start = search = at + 1
+    parts: list[bytes] = []
     while True:
         close = data.find(quote, search, limit)
+        escaped = data.find(escape, search, limit if close < 0 else close) if escape else -1
+        if escaped >= 0:
+            if escaped + 2 > len(data) and not final:
+                raise NeedMore
+            parts.append(data[start:escaped])
+            start, search = escaped + 1, escaped + 2
+            continue
         if close < 0:
             if not final and len(data) < limit:
                 raise NeedMore
             return None, at
         if data.startswith(quote, close + 1):
-            search = close + 2
+            parts.append(data[start : close + 1])
+            start = search = close + 2
             continue
         if close + 1 >= len(data) and not final:
             raise NeedMore
-        return data[at + 1 : close].replace(quote * 2, quote), close + 1
+        return b"".join([*parts, data[start:close]]), close + 1
 
 
-def _unquoted_end(data: bytes, at: int, delimiter: bytes) -> int:
+def _unquoted(data: bytes, at: int, delimiter: bytes, escape: bytes) -> tuple[bytes, int]:
+    """The content of the unquoted field that starts at `at`, and where it ends. A line end cannot be escaped."""
     feed = data.find(b"\n", at)
     feed = len(data) if feed < 0 else feed
-    found = data.find(delimiter, at, feed)
-    return feed if found < 0 else found
+    start = search = at
+    parts: list[bytes] = []
+    while True:
+        found = data.find(delimiter, search, feed)
+        end = feed if found < 0 else found
+        escaped = data.find(escape, search, end) if escape else -1
+        if escaped < 0 or escaped + 1 >= feed:
+            return b"".join([*parts, data[start:end]]), end
+        parts.append(data[start:escaped])
+        start, search = escaped + 1, escaped + 2
 
 
 def scan(data: bytes, layout: Layout, *, final: bool) -> tuple[Scanned, int]:
-    """The slow way through data whose quotes are not in place; only lines with a quote or lone CR are read bytewise.
+    """The slow way: lines with a quote, an escape or a lone CR are read bytewise, and comments are told from records.
 
     Returns:
         What was found in the whole records, and where the first that is not whole begins.
@@ -208,45 +229,57 @@ def scan(data: bytes, layout: Layout, *, final: bool) -> tuple[Scanned, int]:
     starts: list[int] = []
     ends: list[int] = []
     lines: list[int] = []
-    empty = 0
-    fields: dict[int, list[Value]] = {}
-    stray: dict[int, str] = {}
-    quote = layout.quote.encode()
-    done, line = 0, 0
-    for at, following in _lines(data, layout, final=final):
-        stop = following - 1 if data.startswith(b"\n", following - 1) else following
-        stop -= data.startswith(b"\r", stop - 1) and stop > at
-        if stop == at:
+    found = Scanned(Spans(_NONE, _NONE, _NONE, 0))
+    empty = done = line = 0
+    for at, stop, following, record in _lines(data, layout, final=final):
+        if record is _COMMENT:
+            found.comments += 1
+        elif stop == at:
             empty += 1
         else:
-            if (quote and data.find(quote, at, stop) >= 0) or data.find(b"\r", at, stop) >= 0:
-                found, _ = read_record(data, at, layout, final=final)
-                if isinstance(found, str):
-                    stray[len(starts)] = found
-                else:
-                    fields[len(starts)] = found
+            if isinstance(record, str):
+                found.stray[len(starts)] = record
+            elif record is not None:
+                found.fields[len(starts)] = record
             starts.append(at)
             ends.append(stop)
             lines.append(line)
         line += data.count(b"\n", at, following)
         done = following
-    spans = Spans(np.array(starts, np.int64), np.array(ends, np.int64), np.array(lines, np.int64), empty)
-    return Scanned(spans, fields, stray), done
+    found.spans = Spans(np.array(starts, np.int64), np.array(ends, np.int64), np.array(lines, np.int64), empty)
+    return found, done
 
 
-def _lines(data: bytes, layout: Layout, *, final: bool) -> Iterator[tuple[int, int]]:
-    """Start of each whole record or empty line, and of what follows it."""
-    quote, at = layout.quote.encode(), 0
+_NONE = np.zeros(0, np.int64)
+_COMMENT: list[Value] = []
+
+
+def _lines(data: bytes, layout: Layout, *, final: bool) -> Iterator[tuple[int, int, int, list[Value] | str | None]]:
+    """Each record, comment or empty line: its start, its end, what follows it, and its fields where they were read."""
+    at = 0
+    quote, escape, comment = layout.quote.encode(), layout.escape.encode(), layout.comment.encode()
     while at < len(data):
         feed = data.find(b"\n", at)
         if feed < 0 and not final:
             return
         following = len(data) if feed < 0 else feed + 1
-        if quote and data.find(quote, at, following) >= 0:
+        record: list[Value] | str | None = None
+        if comment and data.startswith(comment, at):
+            record = _COMMENT
+        elif any(sign and data.find(sign, at, following) >= 0 for sign in (quote, escape)) or _lone_return(
+            data, at, following
+        ):
             try:
-                _, following = read_record(data, at, layout, final=final)
+                record, following = read_record(data, at, layout, final=final)
             except NeedMore:
                 return
             following = min(following, len(data))
-        yield at, following
+        stop = following - data.startswith(b"\n", following - 1)
+        stop -= data.startswith(b"\r", stop - 1) and stop > at
+        yield at, stop, following, record if stop > at else None
         at = following
+
+
+def _lone_return(data: bytes, at: int, following: int) -> bool:
+    found = data.find(b"\r", at, following)
+    return found >= 0 and found != following - 2

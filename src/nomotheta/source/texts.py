@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 from typing import Any
 
@@ -32,7 +33,7 @@ class TextBatch:
     """The rows of a block as text.
 
     `columns` are `pa.StringArray`s of n rows; `records` the record of each row, counted in the block from 0;
-    `count` all records of the block; `lines` and `empty` its lines in all and its empty ones.
+    `count` all records of the block; `lines`, `empty` and `comments` its lines in all and those of no record.
     """
 
     block: Block
@@ -43,6 +44,7 @@ class TextBatch:
     count: int
     lines: int
     empty: int
+    comments: int = 0
     _spans: Spans | None = None
 
     def spans(self) -> Spans:
@@ -95,9 +97,20 @@ def read_texts(block: Block, layout: Layout, width: int, *, fill: bool = False, 
     return batch
 
 
+_SUBSTITUTES = (0x1F, 0x1E, 0x1D, 0x1C, 0x02, 0x01)
+
+
 def _arrow(data: bytes, layout: Layout, width: int) -> tuple[list[Any], bool]:
     """Columns of text, and whether records of another width were left out."""
     ragged: list[Any] = []
+    delimiter = layout.delimiter
+    if (
+        len(delimiter.encode()) > 1
+    ):  # Arrow knows delimiters of one byte: one that is not in the data stands in for ours
+        stand_in = next((code for code in _SUBSTITUTES if code not in data), None)
+        if stand_in is None:
+            return _split(data, layout, width)
+        data, delimiter = data.replace(delimiter.encode(), bytes([stand_in])), chr(stand_in)
 
     def skip(row: Any) -> str:
         ragged.append(row.number)
@@ -110,7 +123,7 @@ def _arrow(data: bytes, layout: Layout, width: int) -> tuple[list[Any], bool]:
             use_threads=False, column_names=names, block_size=min(len(data) + 1, 2**31 - 1)
         ),
         parse_options=pyarrow.csv.ParseOptions(
-            delimiter=layout.delimiter,
+            delimiter=delimiter,
             quote_char=layout.quote or False,
             double_quote=True,
             newlines_in_values=bool(layout.quote),
@@ -125,6 +138,14 @@ def _arrow(data: bytes, layout: Layout, width: int) -> tuple[list[Any], bool]:
         ),
     )
     return [_one_chunk(column) for column in table.columns], bool(ragged)
+
+
+def _split(data: bytes, layout: Layout, width: int) -> tuple[list[Any], bool]:
+    """The same, without Arrow: for a file that holds every byte that could stand in for its delimiter."""
+    lines = [line.removesuffix(b"\r") for line in data.split(b"\n")]
+    records = [[(value, False) for value in line.split(layout.delimiter.encode())] for line in lines if line]
+    fitting = [record for record in records if len(record) == width]
+    return _text_columns(fitting, layout, width), len(fitting) < len(records)
 
 
 def _one_chunk(column: Any) -> Any:
@@ -156,11 +177,18 @@ def _no_columns(width: int) -> list[Any]:
 def _widths(spans: Spans, data: bytes, layout: Layout) -> Ints:
     """How many fields each record of a well-formed block has."""
     codes = np.frombuffer(data, np.uint8)
-    marks = np.flatnonzero(codes == ord(layout.delimiter))
+    marks = _delimiters(data, layout)
     if layout.quote:
         quotes = np.flatnonzero(codes == ord(layout.quote))
         marks = marks[np.searchsorted(quotes, marks) % 2 == 0]
     return np.searchsorted(marks, spans.ends) - np.searchsorted(marks, spans.starts) + 1
+
+
+def _delimiters(data: bytes, layout: Layout) -> Ints:
+    """Where the delimiters stand."""
+    if len(layout.delimiter.encode()) == 1:
+        return np.flatnonzero(np.frombuffer(data, np.uint8) == ord(layout.delimiter))
+    return np.array([match.start() for match in re.finditer(re.escape(layout.delimiter.encode()), data)], np.int64)
 
 
 def _ragged(record: int, have: int, want: int) -> Odd:
@@ -188,11 +216,11 @@ def _from_scanned(block: Block, scanned: Scanned, layout: Layout, width: int, li
     order = np.argsort(records)
     columns = [column.take(pa.array(order)) for column in columns]
     odd.sort(key=lambda each: each.record)
-    return TextBatch(block, layout, columns, records[order], odd, count, lines, spans.empty)
+    return TextBatch(block, layout, columns, records[order], odd, count, lines, spans.empty, scanned.comments)
 
 
 def _plain_widths(block: Block, spans: Spans, plain: Ints, layout: Layout) -> Ints:
-    marks = np.flatnonzero(np.frombuffer(block.data, np.uint8) == ord(layout.delimiter))
+    marks = _delimiters(block.data, layout)
     return np.searchsorted(marks, spans.ends[plain]) - np.searchsorted(marks, spans.starts[plain]) + 1
 
 
