@@ -290,7 +290,7 @@ def conforms(value: Any, schema: dict[str, Any], root: dict[str, Any]) -> bool:
 
 
 COMMANDS = [("lint",), ("judge",), ("reconcile", "tickets"), ("rejects",), ("ledger",), ("report",), ("load", "ports"), ("run",),
-            ("load", "nothing"), ("demo", ".")]  # fmt: skip
+            ("load", "nothing"), ("demo", "."), ("peek", "charters/ports.csv")]  # fmt: skip
 
 
 @pytest.mark.parametrize("words", COMMANDS, ids=" ".join)

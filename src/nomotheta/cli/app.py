@@ -114,6 +114,29 @@ def demo(
 
 
 @app.command()
+def peek(
+    file: Annotated[Path, typer.Argument(metavar="FILE", help="A delimited file, plain or packed.")],
+    rows: Annotated[
+        int | None, typer.Option("--rows", metavar="N", min=1, help="Read only so many; default: all.")
+    ] = None,
+    json: Json = False,
+) -> None:
+    """Look at a file: layout, columns, kinds, keys, oddities."""
+    with guarded(json=json):
+        from nomotheta.cli.progress import bars
+        from nomotheta.peek import look
+
+        with bars(quiet=json) as listener:
+            found = look(file, rows, listener)
+        if json:
+            _print(found)
+            return
+        from nomotheta.cli.show_look import show_look
+
+        show_look(found)
+
+
+@app.command()
 def lint(workspace: Folder = HERE, json: Json = False) -> None:
     """Check all charters without touching any data."""
     with guarded(json=json):

@@ -2,6 +2,7 @@
 
 from nomotheta.load.balance import Balance, FileCount
 from nomotheta.load.engine import Engine
+from nomotheta.load.keys import SeenKeys
 from nomotheta.load.load import Judge, Order, Outcome, as_kind, compare, load, worked_blocks
 from nomotheta.load.rejects import Reject, RejectFile, left_out, read_rejects
 from nomotheta.load.work import Plan, Worked, constants
@@ -16,6 +17,7 @@ __all__ = [
     "Plan",
     "Reject",
     "RejectFile",
+    "SeenKeys",
     "Worked",
     "as_kind",
     "compare",

@@ -10,6 +10,7 @@ from pydantic import TypeAdapter
 
 from nomotheta.charter import Problem
 from nomotheta.ledger import Entry, Judgement, LoadResult, RunResult, ShownReject
+from nomotheta.peek import Look
 from nomotheta.reconcile import Reconciliation
 
 
@@ -100,7 +101,7 @@ class Failure:
     format: str = "nomotheta/error/1"
 
 
-DOCUMENTS = (Linted, Judgements, Loads, Reconciliations, Rejects, LedgerPage, Page, Demo, RunResult, Failure)
+DOCUMENTS = (Linted, Judgements, Loads, Reconciliations, Rejects, LedgerPage, Page, Demo, Look, RunResult, Failure)
 
 
 def to_json(document: Any) -> str:

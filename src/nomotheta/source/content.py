@@ -43,6 +43,13 @@ def survey(path: Path, name: str) -> Survey:
     return Survey(path.stat().st_size, size, seen.hexdigest())
 
 
+def packing_of(path: Path) -> str:
+    """How a file is packed, by its first bytes: gzip, bzip2, xz, zstd, zip, or empty for not at all."""
+    with path.open("rb") as file:
+        head = file.read(6)
+    return next((packing for magic, packing in _PACKINGS.items() if head.startswith(magic)), "")
+
+
 def raw_chunks(path: Path, name: str) -> Iterator[bytes]:
     """The decompressed bytes of a file, a chunk at a time.
 

@@ -1,0 +1,5 @@
+"""A look at a file, before anything is declared about it."""
+
+from nomotheta.peek.look import Look, Oddity, SeenColumn, look
+
+__all__ = ["Look", "Oddity", "SeenColumn", "look"]

@@ -1,0 +1,276 @@
+"""A file looked at: one pass, whatever its size."""
+
+from __future__ import annotations
+
+import datetime
+from collections import Counter
+from collections.abc import Iterator
+from dataclasses import dataclass
+from itertools import combinations
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from nomotheta.conditions import Kind
+from nomotheta.errors import DeliveryError
+from nomotheta.events import Listener, Progress, nobody
+from nomotheta.load import Engine, SeenKeys
+from nomotheta.peek.column import Candidate, ColumnLook, blanks_as_null
+from nomotheta.peek.sniff import Sniffed, sniff
+from nomotheta.place import Now
+from nomotheta.source import DelimitedFile, TextBatch, packing_of, read_texts
+
+_FIRST_ROWS = 8
+_MOST_PAIRS = 10
+
+
+@dataclass(frozen=True, slots=True)
+class SeenColumn:
+    """A column as it was seen. `distinct` is exact or, where it is many, estimated to about 2%."""
+
+    name: str
+    kind: str
+    form: str
+    rows: int
+    blanks: int
+    distinct: int
+    distinct_exact: bool
+    lowest: str | None
+    highest: str | None
+    longest: int
+    examples: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Oddity:
+    """Something to look at: what, where, how often, an example, and the first line where that is known."""
+
+    what: str
+    column: str = ""
+    count: int = 0
+    example: str = ""
+    line: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Look:
+    """What a file is. `whole` says whether all of it was read; each `…_why` gives the reason of a guess."""
+
+    file: str
+    bytes_on_disk: int
+    packing: str
+    encoding: str
+    encoding_why: str
+    line_ends: dict[str, int]
+    delimiter: str
+    delimiter_why: str
+    quote: str
+    header: bool
+    header_why: str
+    rows: int
+    whole: bool
+    columns: tuple[SeenColumn, ...]
+    keys: tuple[tuple[str, ...], ...]
+    oddities: tuple[Oddity, ...]
+    first_rows: tuple[tuple[str | None, ...], ...]
+    format: str = "nomotheta/look/1"
+
+
+def look(path: Path, rows: int | None = None, listener: Listener = nobody) -> Look:
+    """Look at a delimited file.
+
+    Args:
+        path: the file, plain or packed.
+        rows: stop after about so many; all where it is None.
+        listener: told of the progress.
+
+    Raises:
+        DeliveryError: it cannot be read, is damaged or empty, or its bytes are in no encoding that was tried.
+    """
+    name = str(path)
+    sniffed = sniff(path, name)
+    try:
+        return _Look(path, name, sniffed, listener).read(rows)
+    except DeliveryError as error:
+        if "is not utf-8" not in error.what:
+            raise
+    # what began as ASCII or UTF-8 turned out not to be
+    told = "bytes that are not UTF-8 stand further down in it"
+    layout = sniffed.layout.model_copy(update={"encoding": "cp1252"})
+    again = Sniffed(
+        layout, told, sniffed.line_ends, sniffed.delimiter_why, sniffed.header_why, sniffed.names, sniffed.width
+    )
+    return _Look(path, name, again, listener).read(rows)
+
+
+class _Look:
+    def __init__(self, path: Path, name: str, sniffed: Sniffed, listener: Listener) -> None:
+        self.path, self.name, self.sniffed, self.listener = path, name, sniffed, listener
+        self.columns = [ColumnLook(each) for each in sniffed.names]
+        now = datetime.datetime.now(datetime.UTC)
+        self.engine = Engine([], Now(now, now.date()))
+        self.odd: dict[str, Oddity] = {}
+        self.counts: Counter[str] = Counter()
+        self.first: list[tuple[str | None, ...]] = []
+        self.pairs: dict[tuple[int, int], SeenKeys] | None = None
+
+    def read(self, rows: int | None) -> Look:
+        layout = self.sniffed.layout.model_copy(update={"null_words": [""]})
+        source = DelimitedFile(self.path, self.name, layout)
+        size, done, whole = self.path.stat().st_size, 0, True
+        packing = packing_of(self.path)
+        for block in source.blocks():
+            self.take(read_texts(block, layout, self.sniffed.width))
+            done += len(block.data)
+            self.listener(Progress(f"reading {self.path.name}", done, None if packing else size, "bytes"))
+            if rows is not None and self.counts["rows"] >= rows:
+                whole = False
+                break
+        self.listener(Progress(f"reading {self.path.name}", done, done, "bytes", ended=True))
+        return self.result(size, packing, whole=whole)
+
+    def take(self, batch: TextBatch) -> None:
+        for odd in batch.odd:
+            line = int(batch.line_numbers(np.array([odd.record]))[0])
+            self.note(odd.reason, batch.original(odd.record), line)
+        self.counts["empty"] += batch.empty
+        if not len(batch.records):
+            return
+        names = [str(at) for at in range(len(self.columns))]
+        texts = [blanks_as_null(column) for column in batch.columns[: len(names)]]
+        table = pa.table(texts, names)
+        before = self.counts["rows"]
+        for at, column in enumerate(self.columns):
+            hashes, present = self.engine.hashes(table, [names[at]], 0)
+            column.take(texts[at], hashes, present)
+        self.counts["rows"] += table.num_rows
+        self.pairs_of(table, before)
+        self.header_again(batch)
+        if len(self.first) < _FIRST_ROWS:
+            rows = zip(*(column[:_FIRST_ROWS].to_pylist() for column in batch.columns[: len(names)]), strict=True)
+            self.first += list(rows)[: _FIRST_ROWS - len(self.first)]
+
+    def note(self, reason: str, example: str, line: int) -> None:
+        self.counts[reason] += 1
+        self.odd.setdefault(reason, Oddity(reason, example=example[:120], line=line))
+
+    def pairs_of(self, table: Any, before: int) -> None:
+        """Pairs of columns that may be a key, where no single column is one."""
+        if any(column.unique for column in self.columns):
+            self.pairs = {}
+        if self.pairs is None:
+            likely = [at for at, column in enumerate(self.columns) if not column.blanks and column.distinct()[0] > 1]
+            self.pairs = (
+                {pair: SeenKeys() for pair in list(combinations(likely, 2))[:_MOST_PAIRS]} if not before else {}
+            )
+        for pair, seen in list(self.pairs.items()):
+            hashes, rows = self.engine.hashes(table, [str(at) for at in pair], 0)
+            repeated, _ = seen.add(hashes, rows + before)
+            if len(repeated) or len(rows) < table.num_rows:
+                del self.pairs[pair]
+
+    def header_again(self, batch: TextBatch) -> None:
+        """A header in the middle: files that were put one behind the other."""
+        if not self.sniffed.layout.header:
+            return
+        import pyarrow.compute as pc
+
+        same = np.ones(len(batch.records), np.bool_)
+        for column, name in zip(batch.columns, self.sniffed.names, strict=False):
+            same &= pc.fill_null(pc.equal(column, name), fill_value=False).to_numpy(zero_copy_only=False)
+            if not same.any():
+                return
+        for at in np.flatnonzero(same):
+            record = batch.records[at : at + 1]
+            self.note("header again", batch.original(int(record[0])), int(batch.line_numbers(record)[0]))
+
+    # ---- what it comes to
+
+    def result(self, size: int, packing: str, *, whole: bool) -> Look:
+        sniffed, layout = self.sniffed, self.sniffed.layout
+        keys: list[tuple[str, ...]] = [(column.name,) for column in self.columns if column.unique and column.rows]
+        names = [column.name for column in self.columns]
+        keys += [(names[one], names[other]) for one, other in self.pairs or {}]
+        return Look(
+            self.name, size, packing, layout.encoding, sniffed.encoding_why, sniffed.line_ends, layout.delimiter,
+            sniffed.delimiter_why, layout.quote, bool(layout.header), sniffed.header_why, self.counts["rows"], whole,
+            tuple(map(_seen, self.columns)), tuple(keys), tuple(self.oddities()), tuple(self.first),
+        )  # fmt: skip
+
+    def oddities(self) -> list[Oddity]:
+        words = {
+            "too_few_fields": "records with too few fields", "too_many_fields": "records with too many fields",
+            "stray_quote": "stray quotes", "header again": "the header stands again further down",
+        }  # fmt: skip
+        found = [
+            Oddity(words[reason], "", self.counts[reason], odd.example, odd.line) for reason, odd in self.odd.items()
+        ]
+        if len(self.sniffed.line_ends) > 1:
+            told = ", ".join(f"{count:,} {end}" for end, count in self.sniffed.line_ends.items())
+            found.append(Oddity(f"mixed line ends at the start: {told}"))
+        if self.counts["empty"]:
+            found.append(Oddity("empty lines", count=self.counts["empty"]))
+        twice = [name for name, times in Counter(self.sniffed.names).items() if times > 1]
+        found += [Oddity("the header names it more than once", name) for name in twice]
+        for column in self.columns:
+            found += _column_oddities(column)
+        return found
+
+
+def _seen(column: ColumnLook) -> SeenColumn:
+    best = column.best()
+    kind = column.kind()
+    distinct, exact = column.distinct()
+    low, high = column.bounds()
+    form = best.form if best is not None and kind.name == best.kind.name else ""
+    return SeenColumn(
+        column.name, str(kind), form, column.rows, column.blanks, distinct, exact, low, high, column.longest,
+        tuple(column.examples),
+    )  # fmt: skip
+
+
+def _column_oddities(column: ColumnLook) -> Iterator[Oddity]:
+    name, best = column.name, column.best()
+    if column.rows and column.blanks == column.rows:
+        yield Oddity("it is blank throughout", name)
+    if column.tracked and column.repeats and column.values > 20:
+        yield Oddity("repeats in what is nearly a key", name, column.repeats)
+    if best is None:
+        yield from _mixed_forms(column)
+    else:
+        yield from _kind_oddities(column, best)
+    if column.edges:
+        yield Oddity("white space at the ends of values", name, column.edges)
+    for value, times in column.null_like.items():
+        if best is not None or times < column.values:
+            yield Oddity("a value that looks like null", name, times, value)
+
+
+def _kind_oddities(column: ColumnLook, best: Candidate) -> Iterator[Oddity]:
+    """What is odd about a column of numbers, moments or words."""
+    name, candidates = column.name, column.candidates or []
+    if best.misfits:
+        yield Oddity(f"values that are no {_word(best.kind)}", name, best.misfits, best.example or "")
+    if best.kind.name == "integer" and column.zeros:
+        yield Oddity("leading zeros, which a number would lose", name, column.zeros, column.low or "")
+    plain = [each for each in candidates if each.kind.name in {"decimal", "integer"} and each.misfits]
+    if best.layout.grouping_mark and plain:
+        fewest = min(plain, key=lambda each: each.misfits)
+        yield Oddity("numbers with a grouping mark", name, fewest.misfits, fewest.example or "")
+    rivals = [each for each in candidates if each is not best and each.kind.name == "date" and not each.misfits]
+    if best.kind.name == "date" and rivals:
+        yield Oddity(f"dates that could be {best.form} as well as {rivals[0].form}", name)
+
+
+def _mixed_forms(column: ColumnLook) -> Iterator[Oddity]:
+    """Two forms of one kind in a column, neither of which all values have."""
+    forms = [each for each in column.mixed if each.kind.name in {"date", "timestamp", "decimal"}]
+    if len(forms) > 1:
+        told = " and ".join(each.form or "decimal point" for each in forms[:2])
+        yield Oddity(f"mixed forms of {_word(forms[0].kind)}: {told}", column.name, example=forms[0].example or "")
+
+
+def _word(kind: Kind) -> str:
+    return "decimal number" if kind.name == "decimal" else "whole number" if kind.name == "integer" else kind.name

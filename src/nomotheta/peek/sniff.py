@@ -1,0 +1,153 @@
+"""What a file is, from its first megabyte: encoding, line ends, delimiter, quote, header; each with its reason."""
+
+from __future__ import annotations
+
+import codecs
+import re
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from nomotheta.charter import Layout
+from nomotheta.errors import DeliveryError
+from nomotheta.source import raw_chunks
+from nomotheta.source.records import NeedMore, read_record
+
+SAMPLE = 1 << 20
+_RECORDS = 500
+_DELIMITERS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "bar", "^": "caret", "~": "tilde", ":": "colon"}
+_BOMS = {codecs.BOM_UTF8: "utf-8", codecs.BOM_UTF16_LE: "utf-16", codecs.BOM_UTF16_BE: "utf-16"}
+_NAME = re.compile(r"[^\W\d][\w .()/#%²&-]{0,63}")
+_VALUE = re.compile(r"[+-]?[\d.,:/ -]*\d[\d.,:/ TZ-]*%?")
+
+
+@dataclass(frozen=True, slots=True)
+class Sniffed:
+    """The layout of a file as it seems, and why."""
+
+    layout: Layout
+    encoding_why: str
+    line_ends: dict[str, int]
+    delimiter_why: str
+    header_why: str
+    names: tuple[str, ...]
+    width: int
+
+
+def sniff(path: Path, name: str) -> Sniffed:
+    """Look at the start of a file.
+
+    Raises:
+        DeliveryError: it cannot be read, or is empty.
+    """
+    sample = b""
+    for chunk in raw_chunks(path, name):
+        sample += chunk
+        if len(sample) >= SAMPLE:
+            break
+    if not sample:
+        raise DeliveryError("the file is empty: 0 bytes", where=name, mend="ask the sender to send it again")
+    whole = len(sample) < SAMPLE
+    encoding, encoding_why = _encoding(sample, whole=whole)
+    text = codecs.getincrementaldecoder(encoding)("replace").decode(sample).removeprefix("\ufeff")
+    ends = {"CRLF": text.count("\r\n"), "LF": text.count("\n") - text.count("\r\n")}
+    ends["CR"] = text.count("\r") - ends["CRLF"]
+    if ends["CR"] and not ends["LF"] and not ends["CRLF"]:
+        text = text.replace("\r", "\n")
+    data = text.encode("utf-8", "replace")
+    layout, records, delimiter_why = _delimiter(data, encoding, whole=whole)
+    if not records:
+        raise DeliveryError("the file holds only empty lines", where=name)
+    width = Counter(map(len, records)).most_common(1)[0][0]
+    header, header_why = _header(records, width)
+    names = tuple(value.strip() for value in records[0]) if header else tuple(f"column_{at + 1}" for at in range(width))
+    return Sniffed(
+        layout.model_copy(update={"header": int(header)}), encoding_why,
+        {end: count for end, count in ends.items() if count}, delimiter_why, header_why, names, max(width, len(names)),
+    )  # fmt: skip
+
+
+def _encoding(sample: bytes, *, whole: bool) -> tuple[str, str]:
+    for bom, encoding in _BOMS.items():
+        if sample.startswith(bom):
+            return encoding, "it starts with a byte order mark"
+    zeros = [sample[at : 1 << 16 : 2].count(0) for at in (0, 1)]
+    if sum(zeros) > len(sample[: 1 << 16]) // 4:
+        return ("utf-16-be" if zeros[0] > zeros[1] else "utf-16-le"), "every other byte is zero"
+    if sample.isascii():
+        return "utf-8", "all of it is ASCII so far"
+    try:
+        codecs.getincrementaldecoder("utf-8")().decode(sample, final=whole)
+    except UnicodeDecodeError as error:
+        byte = sample[error.start]
+        if any(other in sample for other in b"\x81\x8d\x8f\x90\x9d"):
+            return "latin-1", f"the byte {byte:02X} is not UTF-8, and there are bytes that cp1252 does not have"
+        return "cp1252", f"the byte {byte:02X} is not UTF-8; a guess, which covers latin-1 too"
+    return "utf-8", "its letters beyond ASCII are UTF-8"
+
+
+def _delimiter(data: bytes, encoding: str, *, whole: bool) -> tuple[Layout, list[list[str]], str]:
+    """The delimiter and quote under which most records have the same number of fields, more than one."""
+    best: tuple[float, Layout, list[list[str]], str] | None = None
+    for delimiter, told in _DELIMITERS.items():
+        for quote in ('"', "'"):
+            if quote == "'" and not re.search(rb"(^|[\n" + re.escape(delimiter.encode()) + rb"])'", data):
+                continue
+            layout = Layout(delimiter=delimiter, quote=quote, encoding=encoding, header=0, null_words=[])
+            records = _records(data, layout, whole=whole)
+            if not records:
+                continue
+            (width, often), *_ = Counter(map(len, records)).most_common(1)
+            share = often / len(records)
+            score = share * (1 + min(width, 50) / 100) if width > 1 else 0.0
+            why = f"with the {told}, {share:.0%} of the first {len(records):,} records have {width} fields"
+            if best is None or score > best[0] + 1e-9:
+                best = (score, layout, records, why)
+    if best is None:
+        return Layout(encoding=encoding, header=0, null_words=[]), [], "nothing was found"
+    score, layout, records, why = best
+    if not score:
+        layout = Layout(encoding=encoding, header=0, null_words=[])
+        return layout, _records(data, layout, whole=whole), "no delimiter was found: there seems to be one column"
+    return layout, records, why
+
+
+def _records(data: bytes, layout: Layout, *, whole: bool) -> list[list[str]]:
+    found: list[list[str]] = []
+    at = 0
+    while at < len(data) and len(found) < _RECORDS:
+        if data.startswith((b"\n", b"\r\n"), at):
+            at = data.index(b"\n", at) + 1
+            continue
+        try:
+            record, at = read_record(data, at, layout, final=whole)
+        except NeedMore:
+            break
+        if isinstance(record, list):
+            found.append([value.decode("utf-8", "replace") for value, _ in record])
+    return found
+
+
+def _header(records: Sequence[Sequence[str]], width: int) -> tuple[bool, str]:
+    """Whether the first record names the columns."""
+    first, rest = records[0], records[1:101]
+    if len(first) != width:
+        return False, f"the first record has {len(first)} fields, not {width}"
+    blank = [at for at, value in enumerate(first) if not value.strip()]
+    if blank:
+        return False, f"field {blank[0] + 1} of the first record is blank"
+    numbers = [value for value in first if _VALUE.fullmatch(value.strip())]
+    if numbers:
+        return False, f"the first record holds values such as {numbers[0]!r}"
+    below = [[row[at].strip() for row in rest if len(row) == width and row[at].strip()] for at in range(width)]
+    valued = [at for at, values in enumerate(below) if values and all(_VALUE.fullmatch(value) for value in values)]
+    if valued:
+        return True, f"{first[valued[0]]!r} is a name, and below it stand values such as {below[valued[0]][0]!r}"
+    if len(set(first)) < len(first):
+        return False, "a value stands twice in the first record"
+    if any(name.strip() in values for name, values in zip(first, below, strict=True)):
+        return False, "a value of the first record stands below it again"
+    if all(_NAME.fullmatch(value.strip()) for value in first):
+        return True, "the first record looks like names, and none of them stands below"
+    return False, "the first record does not look like names"
