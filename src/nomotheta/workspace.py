@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import datetime
 import hashlib
+import re
 import time
 import uuid
 import zoneinfo
@@ -16,16 +17,29 @@ from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
+from typing import Any
 
-from nomotheta.charter import Compiled, Problem, Read, Settings, in_order, lint, read_charter, read_settings
+from nomotheta.charter import (
+    Compiled,
+    Draft,
+    DraftColumn,
+    Problem,
+    Read,
+    Settings,
+    draft_text,
+    in_order,
+    lint,
+    read_charter,
+    read_settings,
+)
 from nomotheta.conditions import check
 from nomotheta.errors import DeclarationError, DeliveryError, NomothetaError, PlaceError, did_you_mean
 from nomotheta.events import Listener, nobody
 from nomotheta.ledger import Judgement, Ledger, LoadResult, RunResult, ShownReject, TableResult
 from nomotheta.load import Order, Outcome, Reject, compare, left_out, load, read_rejects
-from nomotheta.place import Now, Place, connect
+from nomotheta.place import Now, Place, connect, quoted
 from nomotheta.reconcile import LoadedFiles, Reconciliation, reconcile
-from nomotheta.rules import HIDDEN, Finding, Scope, gravest, judge, worst
+from nomotheta.rules import HIDDEN, Finding, Scope, existing, gravest, judge, worst
 from nomotheta.source import ArrivedFile, arrived, expected
 
 SETTINGS, CHARTERS, MEMORY = "nomotheta.toml", "charters", ".nomotheta"
@@ -151,6 +165,61 @@ class Workspace:
             raise DeclarationError(f"no charter declares the table '{unknown[0]}'", where=CHARTERS, mend=mend)
         chosen = set(tables) or set(known)
         return [known[table] for table in in_order(known) if table in chosen]
+
+    # ---- draft
+
+    def draft_file(self, file: Path, table: str | None = None, listener: Listener = nobody) -> str:
+        """A charter to start from, as TOML, drafted from a file.
+
+        Raises:
+            DeliveryError: the file cannot be read.
+        """
+        from nomotheta.peek import draft_from_look, look
+
+        path = file.resolve()
+        name = path.relative_to(self.root).as_posix() if path.is_relative_to(self.root) else str(path)
+        plain = re.sub(r"[^a-z]+", "_", path.name.lower().partition(".")[0]).strip("_")
+        return draft_text(draft_from_look(look(file, None, listener), table or plain or "table", name, self.today()))
+
+    def draft_table(self, table: str, place_name: str | None = None) -> str:
+        """A charter to start from, as TOML, drafted from a table as it is.
+
+        Raises:
+            PlaceError: the table is not there, or the place cannot be reached.
+        """
+        name = place_name or next(iter(self.settings.places))
+        with self.place(name) as place:
+            columns = existing(place, table)
+            parts = [f"count({quoted(column.name)})" for column in columns]
+            counts = place.fetch(f"SELECT count(*), {', '.join(parts)} {place.rowset(table)}").to_pylist()[0]
+        rows, *filled = counts.values()
+        drafted = []
+        for column, count in zip(columns, filled, strict=True):
+            kind = str(column.kind) if column.kind else None
+            keys: list[tuple[str, Any, str]] = [("kind", kind, f"{column.type_name} in the table")]
+            if kind is None:
+                keys = [("from", "@place", f"{column.type_name} in the table, which no kind stands for")]
+            elif rows and count == rows:
+                keys.append(("blank", "never", "a guess: none is null"))
+            drafted.append(DraftColumn(column.name, keys))
+        notes = [f"A charter to start from, drafted from the table {table} in {name} on {self.today()}: {rows:,} rows.",
+                 "It can be judged at once; add [delivery] to load it."]  # fmt: skip
+        return draft_text(Draft(table, notes, drafted))
+
+    def write_draft(self, text: str, file: Path) -> None:
+        """Write a draft where no charter stands yet.
+
+        Raises:
+            DeclarationError: there is one already, or it cannot be written.
+        """
+        from nomotheta.report import write_file
+
+        if file.exists():
+            raise DeclarationError("there is a charter already", where=str(file), mend="name another with --to FILE")
+        try:
+            write_file(file, text)
+        except OSError as error:
+            raise DeclarationError(f"it cannot be written: {error.strerror}", where=str(file)) from None
 
     # ---- places
 

@@ -1,6 +1,7 @@
 """Charters: the model of what may be declared, TOML read with positions, and lint. No data, no database."""
 
 from nomotheta.charter.checks import Check, value_of
+from nomotheta.charter.draft import Draft, DraftColumn, draft_text
 from nomotheta.charter.lint import Compiled, in_order, lint
 from nomotheta.charter.model import (
     FROM_PLACE,
@@ -23,12 +24,15 @@ __all__ = [
     "Column",
     "Compiled",
     "Delivery",
+    "Draft",
+    "DraftColumn",
     "Layout",
     "Problem",
     "Read",
     "Settings",
     "Tell",
     "Tolerance",
+    "draft_text",
     "in_order",
     "lint",
     "read_charter",

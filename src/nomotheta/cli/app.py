@@ -137,6 +137,48 @@ def peek(
 
 
 @app.command()
+def draft(
+    file: Annotated[Path | None, typer.Argument(metavar="[FILE]", help="A delimited file, plain or packed.")] = None,
+    from_table: Annotated[
+        str | None, typer.Option("--from-table", metavar="NAME", help="A table in place of a file.")
+    ] = None,
+    table: Annotated[
+        str | None, typer.Option("--table", metavar="NAME", help="The table's name; default: the file's.")
+    ] = None,
+    place: Place = None,
+    to: Annotated[Path | None, typer.Option("--to", metavar="FILE", help="Write it there; default: stdout.")] = None,
+    workspace: Folder = HERE,
+    json: Json = False,
+) -> None:
+    """Write a charter to start from.
+
+    What was seen stands in its comments, and what is a guess is called one.
+    """
+    with guarded(json=json):
+        from nomotheta.cli.progress import bars
+        from nomotheta.errors import DeclarationError
+
+        if (file is None) == (from_table is None):
+            raise DeclarationError("name a file, or a table with --from-table", mend="nomotheta draft inbox/FILE")
+        opened = _open(workspace)
+        if file is not None:
+            with bars(quiet=json) as listener:
+                text = opened.draft_file(file, table, listener)
+        else:
+            text = opened.draft_table(str(from_table), place)
+        if to:
+            opened.write_draft(text, to)
+        if json:
+            from nomotheta.report import Drafted
+
+            _print(Drafted(text, str(to) if to else None))
+        elif to is None:
+            typer.echo(text)
+        else:
+            typer.echo(f"written to {to}", err=True)
+
+
+@app.command()
 def lint(workspace: Folder = HERE, json: Json = False) -> None:
     """Check all charters without touching any data."""
     with guarded(json=json):

@@ -28,7 +28,10 @@ _MOST_PAIRS = 10
 
 @dataclass(frozen=True, slots=True)
 class SeenColumn:
-    """A column as it was seen. `distinct` is exact or, where it is many, estimated to about 2%."""
+    """A column as it was seen. `distinct` is exact or, where it is many, estimated to about 2%.
+
+    `misfits` values are not of the kind, `edges` have white space around them; `layout` is what the kind needs.
+    """
 
     name: str
     kind: str
@@ -41,6 +44,10 @@ class SeenColumn:
     highest: str | None
     longest: int
     examples: tuple[str, ...]
+    misfits: int
+    edges: int
+    null_like: tuple[str, ...]
+    layout: dict[str, Any]
 
 
 @dataclass(frozen=True, slots=True)
@@ -122,7 +129,11 @@ class _Look:
         size, done, whole = self.path.stat().st_size, 0, True
         packing = packing_of(self.path)
         for block in source.blocks():
-            self.take(read_texts(block, layout, self.sniffed.width))
+            batch = read_texts(block, layout, self.sniffed.width)
+            self.strange(batch)
+            if batch.odd:  # what has too few or too many fields is looked at all the same, as a load can be told to
+                batch = read_texts(block, layout, self.sniffed.width, fill=True, cut=True)
+            self.take(batch)
             done += len(block.data)
             self.listener(Progress(f"reading {self.path.name}", done, None if packing else size, "bytes"))
             if rows is not None and self.counts["rows"] >= rows:
@@ -131,11 +142,13 @@ class _Look:
         self.listener(Progress(f"reading {self.path.name}", done, done, "bytes", ended=True))
         return self.result(size, packing, whole=whole)
 
-    def take(self, batch: TextBatch) -> None:
+    def strange(self, batch: TextBatch) -> None:
         for odd in batch.odd:
             line = int(batch.line_numbers(np.array([odd.record]))[0])
             self.note(odd.reason, batch.original(odd.record), line)
         self.counts["empty"] += batch.empty
+
+    def take(self, batch: TextBatch) -> None:
         if not len(batch.records):
             return
         names = [str(at) for at in range(len(self.columns))]
@@ -227,8 +240,24 @@ def _seen(column: ColumnLook) -> SeenColumn:
     form = best.form if best is not None and kind.name == best.kind.name else ""
     return SeenColumn(
         column.name, str(kind), form, column.rows, column.blanks, distinct, exact, low, high, column.longest,
-        tuple(column.examples),
+        tuple(column.examples), best.misfits if best else 0, column.edges, tuple(column.null_like),
+        _needs(best) if best and kind.name != "text" else {},
     )  # fmt: skip
+
+
+_NEEDS = {
+    "decimal": ("decimal_mark", "grouping_mark"),
+    "real": ("decimal_mark",),
+    "boolean": ("true_words", "false_words"),
+    "date": ("date_forms",),
+    "time": ("time_forms",),
+    "timestamp": ("timestamp_forms",),
+    "timestamptz": ("timestamp_forms",),
+}
+
+
+def _needs(best: Candidate) -> dict[str, Any]:
+    return {key: getattr(best.layout, key) for key in _NEEDS.get(best.kind.name, ())}
 
 
 def _column_oddities(column: ColumnLook) -> Iterator[Oddity]:

@@ -2,6 +2,7 @@
 
 from nomotheta.report.documents import (
     Demo,
+    Drafted,
     Failure,
     Judgements,
     LedgerPage,
@@ -19,6 +20,7 @@ from nomotheta.report.table import rejects_csv
 __all__ = [
     "STATES",
     "Demo",
+    "Drafted",
     "Failure",
     "Judgements",
     "LedgerPage",

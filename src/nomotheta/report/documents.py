@@ -24,6 +24,15 @@ class Linted:
 
 
 @dataclass(frozen=True, slots=True)
+class Drafted:
+    """A charter to start from, as TOML, and the file it was written to."""
+
+    charter: str
+    file: str | None = None
+    format: str = "nomotheta/draft/1"
+
+
+@dataclass(frozen=True, slots=True)
 class Judgements:
     """Tables that were judged."""
 
@@ -101,7 +110,20 @@ class Failure:
     format: str = "nomotheta/error/1"
 
 
-DOCUMENTS = (Linted, Judgements, Loads, Reconciliations, Rejects, LedgerPage, Page, Demo, Look, RunResult, Failure)
+DOCUMENTS = (
+    Linted,
+    Drafted,
+    Judgements,
+    Loads,
+    Reconciliations,
+    Rejects,
+    LedgerPage,
+    Page,
+    Demo,
+    Look,
+    RunResult,
+    Failure,
+)
 
 
 def to_json(document: Any) -> str:

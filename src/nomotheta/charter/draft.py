@@ -1,0 +1,82 @@
+"""A charter to start from, as text: what was seen, with comments that say what is a guess."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+_BARE = re.compile(r"[A-Za-z0-9_-]+")
+
+
+@dataclass(frozen=True, slots=True)
+class DraftColumn:
+    """A column: its keys in TOML, each with a comment or none."""
+
+    name: str
+    keys: Sequence[tuple[str, Any, str]]
+
+
+@dataclass(frozen=True, slots=True)
+class Draft:
+    """All that a drafted charter says; `notes` stand above it."""
+
+    table: str
+    notes: Sequence[str]
+    columns: Sequence[DraftColumn]
+    files: tuple[str, str] | None = None
+    layout: Mapping[str, Any] = field(default_factory=dict)
+    load: Sequence[tuple[str, Any, str]] = ()
+    keys: Sequence[tuple[Sequence[str], str]] = ()
+
+
+def draft_text(draft: Draft) -> str:
+    """The TOML of a draft."""
+    lines = [f"# {note}" for note in draft.notes]
+    lines += ["", f"table = {_value(draft.table)}", ""]
+    if draft.files:
+        lines += ["[delivery]", *_aligned([("files", *draft.files)]), ""]
+    if draft.layout:
+        lines += ["[delivery.layout]", *_aligned([(key, value, "") for key, value in draft.layout.items()]), ""]
+    if draft.load:
+        lines += ["[load]", *_aligned(draft.load), ""]
+    for column in draft.columns:
+        lines += [f"[columns.{_key(column.name)}]", *_aligned(column.keys), ""]
+    for columns, comment in draft.keys:
+        lines += ["[[keys]]", *_aligned([("columns", list(columns), comment)]), ""]
+    return "\n".join(lines)
+
+
+def column_name(header: str, taken: Sequence[str]) -> str:
+    """A plain name for a column: lower case, words joined by _, none twice."""
+    plain = re.sub(r"\W+", "_", header.strip().lower()).strip("_") or "column"
+    name, number = plain, 2
+    while name in taken:
+        name, number = f"{plain}_{number}", number + 1
+    return name
+
+
+def _aligned(rows: Sequence[tuple[str, Any, str]]) -> list[str]:
+    written = [f"{_key(key)} = {_value(value)}" for key, value, _ in rows]
+    width = max(map(len, written))
+    return [
+        f"{text:<{width}}  # {comment}" if comment else text
+        for text, (_, _, comment) in zip(written, rows, strict=True)
+    ]
+
+
+def _key(name: str) -> str:
+    return name if _BARE.fullmatch(name) else _value(name)
+
+
+def _value(value: Any) -> str:
+    """A value as TOML; texts are written as JSON does, which TOML reads the same."""
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    if isinstance(value, list | tuple):
+        return "[" + ", ".join(map(_value, value)) + "]"
+    if isinstance(value, str):
+        return json.dumps(value, ensure_ascii=False).replace("\x7f", "\\u007f")
+    return str(value)
