@@ -36,9 +36,21 @@ def read_integer(texts: Any, _kind: Kind, layout: Layout) -> Typed:
 
 def read_decimal(texts: Any, kind: Kind, layout: Layout) -> Typed:
     """`[+-]?digits[mark digits]` or `[+-]?mark digits`, exact; zeros past the scale are no loss."""
-    values = _plain_decimals(texts, kind, layout)
-    if values is not None:
+    odd = _not_plain(texts, kind, layout)
+    if not len(texts) or len(odd) * 8 > len(texts):
+        return _any_decimals(texts, kind, layout)
+    values = _plain_decimals(without(texts, odd), kind)
+    if not len(odd):
         return Typed(values)
+    rest = _any_decimals(texts.take(pa.array(odd)), kind, layout)
+    mask = np.zeros(len(texts), np.bool_)
+    mask[odd] = True
+    values = pc.replace_with_mask(values, pa.array(mask), rest.values)
+    return Typed(values, tuple(Misfit(misfit.reason, odd[misfit.rows]) for misfit in rest.misfits))
+
+
+def _any_decimals(texts: Any, kind: Kind, layout: Layout) -> Typed:
+    """Decimals however they are written."""
     texts, misplaced = _ungrouped(texts, layout)
     shape = _misshapen(texts, mark=layout.decimal_mark)
     clean = without(texts, shape)
@@ -49,27 +61,34 @@ def read_decimal(texts: Any, kind: Kind, layout: Layout) -> Typed:
     return Typed(values, Misfit.all(kind=np.union1d(shape, misplaced), range=far))
 
 
-def _plain_decimals(texts: Any, kind: Kind, layout: Layout) -> Any | None:
-    """A column in which every value is digits, one mark, and as many digits as the scale has: the usual price list.
-
-    None where a single value is written otherwise.
-    """
+def _not_plain(texts: Any, kind: Kind, layout: Layout) -> Ints:
+    """The rows that are not digits, one mark, and as many digits as the scale has: all of them, if it has none."""
     cells = Cells.of(texts)
     width = kind.scale + 1
-    present = np.flatnonzero(cells.valid)
-    if not len(present) or width == 1 or not cells.dense:
-        return None
-    lengths = cells.lengths[present]
-    if int(lengths.min()) <= width or int(lengths.max()) > min(kind.digits, _LONGEST_INTEGER) + 1:
-        return None
+    if width == 1 or not cells.dense or not len(cells.starts) or not cells.valid.any():
+        return np.arange(len(texts))
+    lengths = cells.lengths
+    odd = cells.valid & ((lengths <= width) | (lengths > min(kind.digits, _LONGEST_INTEGER) + 1))
     first, last = int(cells.starts[0]), int(cells.ends[-1])
     data = cells.data[first:last]
-    is_mark = data == ord(layout.decimal_mark)
-    marks = cells.ends[present] - first - width
-    digits = data[~is_mark]
-    if len(digits) + len(present) != len(data) or not is_mark[marks].all() or ((digits - np.uint8(48)) > 9).any():
-        return None
-    whole = pc.cast(_strings(digits, cells.lengths - cells.valid, texts), pa.int64())
+    marks = (cells.ends - first - width)[cells.valid & ~odd]
+    expected = np.zeros(len(data), np.bool_)
+    expected[marks] = True
+    wrong = ((data - np.uint8(48)) > 9) != expected
+    wrong |= expected & (data != ord(layout.decimal_mark))
+    if wrong.any():
+        odd[cells.rows(np.flatnonzero(wrong) + first)] = True
+    return np.flatnonzero(odd & cells.valid)
+
+
+def _plain_decimals(texts: Any, kind: Kind) -> Any:
+    """Texts that are all digits, one mark, and as many digits as the scale has: the usual price list."""
+    cells = Cells.of(texts)
+    first = int(cells.starts[0])
+    data = cells.data[first : int(cells.ends[-1])]
+    kept = np.ones(len(data), np.bool_)
+    kept[(cells.ends - first - kind.scale - 1)[cells.valid]] = False
+    whole = pc.cast(_strings(data[kept], cells.lengths - cells.valid, texts), pa.int64())
     return _as_decimals(pc.fill_null(whole, 0).to_numpy(zero_copy_only=False), kind, texts)
 
 

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from nomotheta.charter import Check
 from nomotheta.errors import PlaceError
-from nomotheta.load.surely import surely_met
+from nomotheta.load.surely import in_doubt
 from nomotheta.place import Now, Renderer, quoted
 
 Ints = NDArray[np.int64]
@@ -38,17 +38,30 @@ class Engine:
 
     def broken(self, table: Any) -> dict[int, Ints]:
         """By the number of each check that some rows of an Arrow table break: those rows."""
-        open_ = [at for at, check in enumerate(self.checks) if table.num_rows and not surely_met(check, table)]
-        if not open_:
+        if not table.num_rows:
             return {}
-        conditions = [self._rendered(self.checks[at]) for at in open_]
+        doubts = [in_doubt(check, table) for check in self.checks]
+        whole = [at for at, doubt in enumerate(doubts) if doubt is None]
+        found = self._judged(table, whole)
+        glanced = {at: doubt for at, doubt in enumerate(doubts) if doubt is not None and doubt.any()}
+        if glanced:
+            rows = np.flatnonzero(np.logical_or.reduce(list(glanced.values())))
+            for at, broken in self._judged(table.take(pa.array(rows)), list(glanced)).items():
+                found[at] = rows[broken]
+        return found
+
+    def _judged(self, table: Any, chosen: Sequence[int]) -> dict[int, Ints]:
+        """The rows that break the chosen checks, by the checks' numbers."""
+        if not chosen:
+            return {}
+        conditions = [self._rendered(self.checks[at]) for at in chosen]
         try:
             found = self._broken(table, conditions)
         except duckdb.Error as error:
-            for at, condition in zip(open_, conditions, strict=True):
+            for at, condition in zip(chosen, conditions, strict=True):
                 self._alone(table, self.checks[at], condition)
             raise PlaceError(f"the checks cannot be judged together: {error}") from None
-        return {open_[at]: rows for at, rows in found.items()}
+        return {chosen[at]: rows for at, rows in found.items()}
 
     def _rendered(self, check: Check) -> str:
         assert check.node is not None  # noqa: S101 - only checks with a condition come here

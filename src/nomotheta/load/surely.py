@@ -1,4 +1,4 @@
-"""Checks that a whole batch meets at a glance, so that the engine need not look at every row.
+"""Rows that surely meet a check, told at a glance, so that the engine looks only at those in doubt.
 
 Only a plain yes counts: whatever is not sure here is left to the condition itself.
 """
@@ -6,55 +6,58 @@ Only a plain yes counts: whatever is not sure here is left to the condition itse
 from __future__ import annotations
 
 from collections.abc import Callable
+from decimal import Decimal
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from numpy.typing import NDArray
 
 from nomotheta.charter import Check
-from nomotheta.conditions import Node
+from nomotheta.conditions import Node, Part
+from nomotheta.kinds import Cells
 
+Bools = NDArray[np.bool_]
 _PRINTABLE = range(0x21, 0x7F)
 
 
-def surely_met(check: Check, table: Any) -> bool:
-    """Whether every row of an Arrow table meets a check, as far as a cheap look can tell."""
+def in_doubt(check: Check, table: Any) -> Bools | None:
+    """For each row of an Arrow table, whether it may break a check; None where only the condition can tell."""
     look = _LOOKS.get(check.sort)
-    return look is not None and check.node is not None and look(check.node, table.column(check.columns[0]))
+    if look is None or check.node is None:
+        return None
+    column = table.column(check.columns[0])
+    return look(check.node, column.combine_chunks() if column.num_chunks != 1 else column.chunk(0))
 
 
-def _blank(node: Node, column: Any) -> bool:
-    """No null, and every text begins with a printable ASCII character."""
-    if column.null_count:
-        return False
+def _blank(node: Node, values: Any) -> Bools:
+    """All but the texts that begin with a printable ASCII character; of other kinds, the nulls."""
     if node.op != "not blank":
-        return True
-    for chunk in column.chunks:
-        _, offsets, data = chunk.buffers()
-        edges = np.frombuffer(offsets, np.int32)[chunk.offset : chunk.offset + len(chunk) + 1]
-        if not len(chunk):
-            continue
-        if not (edges[1:] > edges[:-1]).all():
-            return False
-        first = np.frombuffer(data, np.uint8)[edges[:-1]] - np.uint8(_PRINTABLE.start)
-        if (first >= len(_PRINTABLE)).any():
-            return False
-    return True
+        return _mask(pc.is_null(values))
+    cells = Cells.of(values)
+    doubt: Bools = ~cells.valid | (cells.lengths == 0)
+    if not len(cells.data):
+        return doubt
+    first = cells.data[np.minimum(cells.starts, len(cells.data) - 1)] - np.uint8(_PRINTABLE.start)
+    doubt |= first >= len(_PRINTABLE)
+    return doubt
 
 
-def _between(node: Node, column: Any) -> bool:
-    """The lowest and the highest value are within the bounds."""
-    seen = pc.min_max(column)
-    if not seen["min"].is_valid:
-        return True
-    low, high = seen["min"].as_py(), seen["max"].as_py()
-    sides = node.args if node.op == "and" else [node]
-    for side in sides:
+def _between(node: Node, values: Any) -> Bools | None:
+    """What is outside the bounds, where they are plain values."""
+    doubt = np.zeros(len(values), np.bool_)
+    for side in node.args if node.op == "and" else [node]:
         bound = _bound(side.args[1])
-        if bound is None or not (low >= bound if side.op == ">=" else high <= bound):
-            return False
-    return True
+        if bound is None:
+            return None
+        least = side.op == ">="
+        extreme = pc.min(values) if least else pc.max(values)
+        if not extreme.is_valid or (extreme.as_py() >= bound if least else extreme.as_py() <= bound):
+            continue
+        outside = pc.less(values, pa.scalar(bound)) if least else pc.greater(values, pa.scalar(bound))
+        doubt |= _mask(outside)
+    return doubt
 
 
 def _bound(node: Node) -> Any:
@@ -63,16 +66,65 @@ def _bound(node: Node) -> Any:
         return _bound(node.args[0])
     if node.op == "literal":
         return node.value
-    return int(node.value) if node.op == "number" and node.kind.name == "integer" else None
+    if node.op == "negative":
+        inner = _bound(node.args[0])
+        return None if inner is None else -inner
+    if node.op != "number" or node.kind.name == "real":
+        return None
+    return int(node.value) if node.kind.name == "integer" else Decimal(node.value)
 
 
-def _among(node: Node, column: Any) -> bool:
-    """Every text is one of the list."""
+def _among(node: Node, values: Any) -> Bools | None:
+    """What is not in the list, where it is one of texts."""
     if any(arg.op != "string" for arg in node.args[1:]):
-        return False
+        return None
     listed = pa.array([arg.value for arg in node.args[1:]], pa.string())
-    known = pc.or_kleene(pc.is_in(column, listed), pc.is_null(column))
-    return bool(pc.all(known, min_count=0).as_py())
+    return _mask(pc.and_(pc.is_valid(values), pc.invert(pc.is_in(values, listed))))
 
 
-_LOOKS: dict[str, Callable[[Node, Any], bool]] = {"blank": _blank, "between": _between, "among": _among}
+def _pattern(node: Node, values: Any) -> Bools | None:
+    """What has not the one length, or not the right character at a place, of a pattern of fixed length."""
+    part, full = node.value
+    places = _places(part) if full else None
+    if places is None:
+        return None
+    cells = Cells.of(values)
+    doubt: Bools = cells.valid & (cells.lengths != len(places))
+    fitting = np.flatnonzero(cells.valid & ~doubt)
+    matrix = cells.matrix(fitting, len(places))
+    for at, allowed in enumerate(places):
+        good = allowed[matrix[:, at]]
+        if not good.all():
+            doubt[fitting[~good]] = True
+    return doubt
+
+
+def _places(part: Part) -> list[Bools] | None:
+    """For each place of a pattern of fixed length, which bytes may stand there; None for any other pattern."""
+    if part.sort in {"sequence", "group"}:
+        found: list[Bools] = []
+        for each in part.parts:
+            inner = _places(each)
+            if inner is None:
+                return None
+            found += inner
+        return found
+    if part.sort == "repeat" and part.count[0] == part.count[1]:
+        repeated = _places(part.parts[0])
+        return None if repeated is None else repeated * part.count[0]
+    if part.sort != "set" or part.negative or any(high > 127 for _, high in part.ranges):
+        return None
+    allowed = np.zeros(256, np.bool_)
+    for low, high in part.ranges:
+        allowed[low : high + 1] = True
+    return [allowed]
+
+
+def _mask(flags: Any) -> Bools:
+    found: Bools = pc.fill_null(flags, fill_value=False).to_numpy(zero_copy_only=False)
+    return found
+
+
+_LOOKS: dict[str, Callable[[Node, Any], Bools | None]] = {
+    "blank": _blank, "between": _between, "among": _among, "pattern": _pattern,
+}  # fmt: skip
