@@ -72,12 +72,14 @@ def _not_plain(texts: Any, kind: Kind, layout: Layout) -> Ints:
     first, last = int(cells.starts[0]), int(cells.ends[-1])
     data = cells.data[first:last]
     marks = (cells.ends - first - width)[cells.valid & ~odd]
+    others = np.flatnonzero((data - np.uint8(48)) > 9)
+    if len(others) == len(marks) and np.array_equal(others, marks) and (data[marks] == ord(layout.decimal_mark)).all():
+        return np.flatnonzero(odd)
     expected = np.zeros(len(data), np.bool_)
     expected[marks] = True
     wrong = ((data - np.uint8(48)) > 9) != expected
     wrong |= expected & (data != ord(layout.decimal_mark))
-    if wrong.any():
-        odd[cells.rows(np.flatnonzero(wrong) + first)] = True
+    odd[cells.rows(np.flatnonzero(wrong) + first)] = True
     return np.flatnonzero(odd & cells.valid)
 
 
