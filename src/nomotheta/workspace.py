@@ -17,29 +17,16 @@ from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
-from typing import Any
 
-from nomotheta.charter import (
-    Compiled,
-    Draft,
-    DraftColumn,
-    Problem,
-    Read,
-    Settings,
-    draft_text,
-    in_order,
-    lint,
-    read_charter,
-    read_settings,
-)
+from nomotheta.charter import Compiled, Problem, Read, Settings, draft_text, in_order, lint, read_charter, read_settings
 from nomotheta.conditions import check
 from nomotheta.errors import DeclarationError, DeliveryError, NomothetaError, PlaceError, did_you_mean
 from nomotheta.events import Listener, nobody
 from nomotheta.ledger import Judgement, Ledger, LoadResult, RunResult, ShownReject, TableResult
 from nomotheta.load import Order, Outcome, Reject, compare, left_out, load, read_rejects
-from nomotheta.place import Now, Place, connect, quoted
+from nomotheta.place import Now, Place, connect
 from nomotheta.reconcile import LoadedFiles, Reconciliation, reconcile
-from nomotheta.rules import HIDDEN, Finding, Scope, existing, gravest, judge, worst
+from nomotheta.rules import HIDDEN, Finding, Scope, gravest, judge, worst
 from nomotheta.source import ArrivedFile, arrived, expected
 
 SETTINGS, CHARTERS, MEMORY = "nomotheta.toml", "charters", ".nomotheta"
@@ -187,24 +174,11 @@ class Workspace:
         Raises:
             PlaceError: the table is not there, or the place cannot be reached.
         """
+        from nomotheta.peek import draft_from_table
+
         name = place_name or next(iter(self.settings.places))
         with self.place(name) as place:
-            columns = existing(place, table)
-            parts = [f"count({quoted(column.name)})" for column in columns]
-            counts = place.fetch(f"SELECT count(*), {', '.join(parts)} {place.rowset(table)}").to_pylist()[0]
-        rows, *filled = counts.values()
-        drafted = []
-        for column, count in zip(columns, filled, strict=True):
-            kind = str(column.kind) if column.kind else None
-            keys: list[tuple[str, Any, str]] = [("kind", kind, f"{column.type_name} in the table")]
-            if kind is None:
-                keys = [("from", "@place", f"{column.type_name} in the table, which no kind stands for")]
-            elif rows and count == rows:
-                keys.append(("blank", "never", "a guess: none is null"))
-            drafted.append(DraftColumn(column.name, keys))
-        notes = [f"A charter to start from, drafted from the table {table} in {name} on {self.today()}: {rows:,} rows.",
-                 "It can be judged at once; add [delivery] to load it."]  # fmt: skip
-        return draft_text(Draft(table, notes, drafted))
+            return draft_text(draft_from_table(place, table, self.today()))
 
     def write_draft(self, text: str, file: Path) -> None:
         """Write a draft where no charter stands yet.

@@ -60,7 +60,8 @@ class _Reader:
         except ConditionError as error:
             line = self.read.source.position(path).line + self._line_within(path, text, error.start)
             excerpt = error.pointed(text)
-            self.problems.append(Problem(self.read.source.file, line, error.what, error.hint, excerpt))
+            hint = error.hint or _hint(error.what)
+            self.problems.append(Problem(self.read.source.file, line, error.what, hint, excerpt))
         return None
 
     def _line_within(self, path: Path, text: str, at: int) -> int:
@@ -113,9 +114,8 @@ def _column(reader: _Reader, charter: Charter, name: str, kind: Kind) -> Iterato
             told = f"between {low} and {high}" if len(sides) == 2 else sides[0]
             yield made("between", build.between(name, kind, low, high), f"is {told}", column.between)
         if kind.name in {"boolean", "uuid", "binary"} or bounds == [None, None]:
-            reader.complain(
-                (*base, "between"), f"{kind} has no order" if bounds != [None, None] else "no bound is given"
-            )
+            told = f"{kind} has no order" if bounds != [None, None] else "no bound is given"
+            reader.complain((*base, "between"), told, "use 'among'" if bounds != [None, None] else "write [low, high]")
     if column.among:
         values = _values(reader, (*base, "among"), kind, column.among.values)
         if values:
@@ -135,7 +135,8 @@ def _pattern(
     try:
         part = parse_pattern(text)
     except PatternError as error:
-        reader.complain(path, f"this pattern {error}", excerpt=f"{text}\n{' ' * error.position}^")
+        mend = "see Conditions, patterns, in the charter reference"
+        reader.complain(path, f"this pattern {error}", mend, f"{text}\n{' ' * error.position}^")
         return
     yield made("pattern", build.matches(str(base[-1]), part), f"matches {text}", of)
 
@@ -165,7 +166,9 @@ def _rules(reader: _Reader, charter: Charter) -> Iterator[Check]:
         base: Path = ("rules", at)
         if rule.name in names:
             first = reader.read.source.position(("rules", names[rule.name], "name")).line
-            reader.complain((*base, "name"), f"the rule '{rule.name}' is declared twice, first in line {first}")
+            reader.complain(
+                (*base, "name"), f"the rule '{rule.name}' is declared twice, first in line {first}", "rename one"
+            )
         names.setdefault(rule.name, at)
         if rule.over == "load" and not charter.load_column() and charter.load.how != "overwrite":
             mend = 'add a column with from = "@load.id"'
@@ -175,7 +178,8 @@ def _rules(reader: _Reader, charter: Charter) -> Iterator[Check]:
         node = None
         if sort == "offenders":
             if not re.match(r"\s*(select|with)\b", text, re.I) or ";" in text:
-                reader.complain((*base, sort), "offenders is one SELECT, without a semicolon")
+                mend = "write select … from … where …, and nothing behind it"
+                reader.complain((*base, sort), "offenders is one SELECT, without a semicolon", mend)
                 continue
         else:
             node = reader.condition((*base, sort), text, kinds, sort)
@@ -201,8 +205,23 @@ def _values(reader: _Reader, path: Path, kind: Kind, raw: Sequence[Any]) -> list
     try:
         return [None if value is None else value_of(kind, value) for value in raw]
     except (ValueError, InvalidOperation) as error:
-        reader.complain(path, str(error) if isinstance(error, ValueError) else f"a value does not fit {kind}")
+        told = str(error) if isinstance(error, ValueError) else f"a value does not fit {kind}"
+        reader.complain(path, told, f"write values of that kind, such as {EXAMPLES[kind.name]}")
     return None
+
+
+EXAMPLES = {
+    "text": '"foot"', "integer": "7", "decimal": "12.50", "real": "0.5", "boolean": "true", "date": "2026-12-31",
+    "time": "23:59:00", "timestamp": "2026-12-31T23:59:00", "timestamptz": "2026-12-31T23:59:00Z",
+    "uuid": '"6f9619ff-8b86-d011-b42d-00c04fc964ff"', "binary": '"00ff"',
+}  # fmt: skip
+
+
+def _hint(what: str) -> str:
+    """The mend of a condition whose error has no closer one."""
+    if what.startswith(("cannot compare", "the values of", "the results of")):
+        return "use values of one kind, or cast one of them: cast(x as text)"
+    return "see Conditions in the charter reference"
 
 
 def value_of(kind: Kind, raw: Any) -> Any:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from nomotheta.charter.checks import Check, charter_checks, slice_node, value_of
+from nomotheta.charter.checks import EXAMPLES, Check, charter_checks, slice_node, value_of
 from nomotheta.charter.model import SYSTEM_COLUMNS, Charter, Layout, Settings
 from nomotheta.charter.read import Problem, Read
 from nomotheta.conditions import Node
@@ -37,7 +37,9 @@ def lint(reads: Sequence[Read], settings: Settings) -> tuple[dict[str, Compiled]
         table = read.charter.table
         if table in by_table:
             first = by_table[table].source.file
-            problems.append(read.source.problem(("table",), f"the table '{table}' has a charter already: {first}"))
+            problems.append(
+                read.source.problem(("table",), f"the table '{table}' has a charter already: {first}", "keep one")
+            )
             continue
         by_table[table] = read
         checks, found = charter_checks(read)
@@ -79,7 +81,7 @@ def _columns(read: Read) -> list[Problem]:
     for name, header in charter.file_columns().items():
         if header in seen:
             what = f"'{name}' and '{seen[header]}' are both taken from '{header}'"
-            found.append(read.source.problem(("columns", name), what))
+            found.append(read.source.problem(("columns", name), what, 'write from = "…" at one of them'))
         seen[header] = name
     for name, column in charter.columns.items():
         wrong_kind = column.filled in SYSTEM_COLUMNS and column.real_kind != SYSTEM_COLUMNS[column.filled or ""]
@@ -87,9 +89,12 @@ def _columns(read: Read) -> list[Problem]:
             try:
                 value_of(column.real_kind, column.value)
             except ValueError as error:
-                found.append(read.source.problem(("columns", name, "value"), str(error)))
+                mend = f"write a value such as {EXAMPLES[column.real_kind.name]}"
+                found.append(read.source.problem(("columns", name, "value"), str(error), mend))
         if wrong_kind:
-            found.append(read.source.problem(("columns", name, "kind"), f"{column.filled} cannot fill {column.kind}"))
+            what = f"{column.filled} cannot fill {column.kind}"
+            mend = f"leave the kind out: it is {SYSTEM_COLUMNS[column.filled or '']}"
+            found.append(read.source.problem(("columns", name, "kind"), what, mend))
     return found
 
 
@@ -108,7 +113,7 @@ def _listed(read: Read, charters: Mapping[str, Charter]) -> list[Problem]:
                 found.append(read.source.problem(path, f"{reference.table} has no column '{listed}'", mend))
             elif name in own and listed in kinds and own[name].name != kinds[listed].name:
                 what = f"{name} is {own[name]}, but {reference.table}.{listed} is {kinds[listed]}"
-                found.append(read.source.problem(path, what))
+                found.append(read.source.problem(path, what, "give both the same kind"))
     return found
 
 
@@ -118,7 +123,7 @@ def _circles(compiled: Mapping[str, Compiled], reads: Mapping[str, Read]) -> lis
     except ValueError as error:
         circle = str(error)
         table = circle.split(" ", maxsplit=1)[0]
-        return [reads[table].source.problem(("references", 0), f"references run in a circle: {circle}")]
+        return [reads[table].source.problem(("references", 0), f"references run in a circle: {circle}", "take one out")]
     return []
 
 

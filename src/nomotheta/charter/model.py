@@ -59,14 +59,14 @@ def _tolerance(value: Any) -> Tolerance:
     percent = re.fullmatch(r"(\d+(?:\.\d+)?)\s*%", value, re.A) if isinstance(value, str) else None
     if percent and float(percent[1]) <= 100:
         return Tolerance(share=float(percent[1]) / 100)
-    raise ValueError('write "none", a number of rows, a share such as "0.5%", or "all"')
+    raise ValueError('this is no tolerance; write "none", a number of rows, a share such as "0.5%", or "all"')
 
 
 def _kind(value: Any) -> Kind:
     if isinstance(value, Kind):
         return value
     if not isinstance(value, str):
-        raise ValueError("a kind is a text such as 'text(9)' or 'decimal(8,2)'")
+        raise ValueError("a kind is a text; write one such as 'text(9)' or 'decimal(8,2)'")
     return parse_kind(value)
 
 
@@ -82,13 +82,13 @@ Tolerated = Annotated[Tolerance, BeforeValidator(_tolerance)]
 
 def _one_character(value: str) -> str:
     if len(value) != 1 or value in "\r\n" or not value.isascii():
-        raise ValueError("must be one ASCII character, and no line end")
+        raise ValueError('must be one ASCII character, and no line end; write one such as "\'", or "" for none')
     return value
 
 
 def _no_line_end(value: str) -> str:
     if len(value) > 8 or set(value) & set("\r\n\0"):
-        raise ValueError("must be at most 8 characters, and no line end among them")
+        raise ValueError('must be at most 8 characters, and no line end among them; write one such as ";"')
     return value
 
 
@@ -144,7 +144,7 @@ class Layout(Declared):
             if unknown >= 0:
                 raise ValueError(f"'{form}' uses a sign that is not known; known: %Y %m %d %H %M %S %f")
         if not value:
-            raise ValueError("must hold at least one form")
+            raise ValueError("must hold at least one form; leave it out for the usual ones")
         return value
 
     @model_validator(mode="after")
@@ -152,9 +152,9 @@ class Layout(Declared):
         if self.quote and self.quote in {*self.delimiter, self.escape}:
             raise ValueError("quote must differ from the delimiter and from escape; a doubled quote needs no escape")
         if self.escape and self.escape in self.delimiter:
-            raise ValueError("delimiter and escape must differ")
+            raise ValueError("delimiter and escape must differ; leave escape out if there is none")
         if self.grouping_mark and self.grouping_mark == self.decimal_mark:
-            raise ValueError("grouping_mark and decimal_mark must differ")
+            raise ValueError("grouping_mark and decimal_mark must differ; leave grouping_mark out if there is none")
         return self
 
 
@@ -180,7 +180,7 @@ class Delivery(Declared):
         for pattern in [value] if isinstance(value, str) else value:
             left = re.sub(r"\{day(:[^{}]*)?\}", "", pattern)
             if "{" in left or "}" in left:
-                raise ValueError(f"'{pattern}' holds braces that are not {{day}} or {{day:%d%m%Y}}")
+                raise ValueError(f"'{pattern}' holds braces that are no day; write {{day}} or {{day:%d%m%Y}}")
             for form in re.findall(r"\{day:([^{}]*)\}", pattern):
                 datetime.date(2026, 1, 1).strftime(form)
         return value
@@ -200,7 +200,7 @@ class Load(Declared):
     @model_validator(mode="after")
     def _sliced(self) -> Load:
         if self.slice and self.how != "overwrite":
-            raise ValueError('slice belongs to how = "overwrite": only these rows are replaced')
+            raise ValueError('slice belongs to how = "overwrite"; add that, or take slice out')
         return self
 
 
@@ -274,9 +274,9 @@ class Column(Declared):
             known = ", ".join([*SYSTEM_COLUMNS, FROM_PLACE])
             raise ValueError(f"'{source}' is not known; after 'from' comes a header's name or one of {known}")
         if self.value is not None and self.from_:
-            raise ValueError("a column has either 'from' or a constant 'value', not both")
+            raise ValueError("a column has either 'from' or a constant 'value'; take one out")
         if self.kind is None and not source.startswith("@") and self.value is None:
-            raise ValueError('the column needs a kind, such as kind = "text(9)"')
+            raise ValueError('the column needs a kind; write one such as kind = "text(9)"')
         return self
 
     @property
@@ -312,7 +312,7 @@ class Reference(Declared):
     @classmethod
     def _form(cls, value: str) -> str:
         if not re.fullmatch(r"[^()]+\([^()]+\)", value):
-            raise ValueError("write the table and its columns, such as sailings(code)")
+            raise ValueError("this names no table and columns; write them as in sailings(code)")
         return value
 
     @property
@@ -328,7 +328,9 @@ class Reference(Declared):
     @model_validator(mode="after")
     def _pairs(self) -> Reference:
         if len(self.listed) != len(self.columns):
-            raise ValueError(f"{len(self.columns)} columns cannot be listed in {len(self.listed)}")
+            raise ValueError(
+                f"{len(self.columns)} columns cannot be listed in {len(self.listed)}; name as many on both sides"
+            )
         return self
 
 
@@ -348,11 +350,11 @@ class Rule(Declared):
     def _one(self) -> Rule:
         given = [key for key in ("each", "whole", "offenders") if getattr(self, key) is not None]
         if len(given) != 1:
-            raise ValueError("a rule holds exactly one of each, whole and offenders")
+            raise ValueError("a rule holds exactly one of each, whole and offenders; make a rule of each")
         if self.otherwise == "reject" and not self.each:
             raise ValueError(f"'reject' sets single rows aside, which only 'each' can; '{given[0]}' can fail or warn")
         if self.whole and self.tolerate != NONE:
-            raise ValueError("'tolerate' counts rows, and a 'whole' has none")
+            raise ValueError("'tolerate' counts rows, and a 'whole' has none; take it out")
         return self
 
 

@@ -150,7 +150,7 @@ def _problem(model: type[BaseModel], error: Any, source: Source) -> Problem:
         return source.problem(path, f"{key}: {error['input']!r} is not known here", mend)
     template = _MESSAGES.get(error["type"])
     what = template.format(key=key) if template else f"{key}: {error['msg'][:1].lower()}{error['msg'][1:]}"
-    return source.problem(path, what)
+    return source.problem(path, what, "see the charter reference")
 
 
 def _real_path(loc: Sequence[str | int], source: Source) -> tuple[str | int, ...]:

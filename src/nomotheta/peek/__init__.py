@@ -1,6 +1,6 @@
 """A look at a file, before anything is declared about it."""
 
-from nomotheta.peek.draft import draft_from_look
+from nomotheta.peek.draft import draft_from_look, draft_from_table
 from nomotheta.peek.look import Look, Oddity, SeenColumn, look
 
-__all__ = ["Look", "Oddity", "SeenColumn", "draft_from_look", "look"]
+__all__ = ["Look", "Oddity", "SeenColumn", "draft_from_look", "draft_from_table", "look"]

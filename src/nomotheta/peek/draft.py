@@ -1,4 +1,4 @@
-"""A charter drafted from a look at a file: lint accepts it, and the same file loads under it without rejects."""
+"""Charters drafted from a look at a file, under which that file loads without rejects, or from a table as it is."""
 
 from __future__ import annotations
 
@@ -11,6 +11,8 @@ from typing import Any
 from nomotheta.charter import Layout
 from nomotheta.charter.draft import Draft, DraftColumn, column_name
 from nomotheta.peek.look import Look, SeenColumn
+from nomotheta.place import Place, quoted
+from nomotheta.rules import existing
 
 _DAYS = (
     (r"\d{4}-\d{2}-\d{2}", "%Y-%m-%d", "{day}"),
@@ -43,6 +45,31 @@ def draft_from_look(seen: Look, table: str, file: str, day: datetime.date) -> Dr
     by_header = dict(zip((column.name for column in seen.columns), names, strict=False))
     keys = [([by_header[name] for name in key], "a guess: no value stands twice") for key in seen.keys[:1]]
     return Draft(table, list(_notes(seen, file, day)), columns, _files(file), _written(layout), list(_load(seen)), keys)
+
+
+def draft_from_table(place: Place, table: str, day: datetime.date) -> Draft:
+    """A draft of a table as it is.
+
+    Raises:
+        PlaceError: the table is not there, or the place cannot be reached.
+    """
+    columns = existing(place, table)
+    parts = [f"count({quoted(column.name)})" for column in columns]
+    counts = place.fetch(f"SELECT count(*), {', '.join(parts)} {place.rowset(table)}").to_pylist()[0]
+    rows, *filled = counts.values()
+    drafted = []
+    for column, count in zip(columns, filled, strict=True):
+        keys: list[tuple[str, Any, str]] = [("kind", str(column.kind), f"{column.type_name} in the table")]
+        if column.kind is None:
+            keys = [("from", "@place", f"{column.type_name} in the table, which no kind stands for")]
+        elif rows and count == rows:
+            keys.append(("blank", "never", "a guess: none is null"))
+        drafted.append(DraftColumn(column.name, keys))
+    notes = [
+        f"A charter to start from, drafted from the table {table} in {place.name} on {day}: {rows:,} rows.",
+        "It can be judged at once; add [delivery] to load it.",
+    ]
+    return Draft(table, notes, drafted)
 
 
 def _notes(seen: Look, file: str, day: datetime.date) -> Iterator[str]:
