@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import platform
-import resource
 import statistics
 import subprocess
 import sys
@@ -69,8 +68,3 @@ def machine() -> str:
     """The machine in words."""
     memory = os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES") / 2**30
     return f"{os.cpu_count()} cores, {memory:.0f} GiB, Python {platform.python_version()}, {platform.system()}"
-
-
-def self_peak() -> float:
-    """Peak resident MB of this process."""
-    return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024

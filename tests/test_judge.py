@@ -172,6 +172,18 @@ def test_private_values_are_shown_nowhere(space: Space) -> None:
     assert secret.encode() not in (space.root / ".nomotheta" / "ledger.sqlite").read_bytes()
 
 
+def test_a_whole_shows_no_value_of_a_private_column(space: Space) -> None:
+    secret = "Eyðna Sandvág"
+    found = given(
+        space,
+        f"(1, 'A', 1, 'a', '{secret}')",
+        '[[rules]]\nname = "last"\nwhole = "max(owner) < \'A\' and count(owner) = 1"\n',
+    )
+
+    assert found["last"]["message"] == "max(owner) is (private), count(owner) is 1"
+    assert secret not in space.run("judge", "sales").out
+
+
 def test_control_characters_from_data_do_not_reach_the_terminal(space: Space) -> None:
     given(space, "(3, '\x1b[31mX', 1, 'a', 'x')")
 

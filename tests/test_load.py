@@ -17,7 +17,7 @@ from hypothesis import strategies as st
 from conftest import DAY, TICKETS, Space
 from nomotheta import open_workspace
 from nomotheta.load.engine import Engine
-from nomotheta.load.keys import IN_TABLE, SeenKeys, take_in
+from nomotheta.load.keys import SeenKeys, take_in
 
 HEAD = "ticket_no;fare;sold_on\n"
 SOUND = HEAD + "T001;1,50;01.06.2026\nT002;;02.06.2026\n"
@@ -399,7 +399,6 @@ def test_seen_keys_tell_every_repeat_and_who_came_first(batches: list[list[int]]
         assert list(zip(positions.tolist(), firsts.tolist(), strict=True)) == expected
     sizes = [len(run) for run, _ in seen.runs]
     assert all(left >= 2 * right for left, right in itertools.pairwise(sizes))
-    assert IN_TABLE == -1
 
 
 @given(st.lists(st.lists(st.tuples(st.integers(0, 6), st.integers(0, 6) | st.none()), max_size=8), max_size=12))

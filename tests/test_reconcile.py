@@ -94,6 +94,24 @@ def test_a_single_changed_cell_is_noticed_and_its_row_and_column_named(
     ]
 
 
+@pytest.mark.parametrize("change", ["", "update tickets set sold_on = sold_on + 400 where ticket_no = 'T010'"])
+def test_totals_show_no_value_of_a_private_column(loaded: Space, change: str) -> None:
+    text = (TICKETS + MORE).replace('kind = "date"', 'kind = "date"\nprivate = true')
+    loaded.charter(text.replace('kind = "decimal(6,2)"', 'kind = "decimal(6,2)"\nprivate = true'))
+    if change:
+        loaded.sql(change)
+
+    found = reconciled(loaded)
+
+    totals = {each["column"]: each for each in found["totals"]}
+    assert totals["sold_on"]["files"] == totals["sold_on"]["table"] == ["(private)", "(private)"]
+    assert totals["fare"]["files"] == ["(private)"]
+    assert totals["sold_on"]["equal"] is (not change)
+    assert found["verdict"] == ("fail" if change else "pass")
+    assert "2026-06-28" not in loaded.run("reconcile", "tickets").out
+    assert b"2026-06-28" not in (loaded.root / ".nomotheta/ledger.sqlite").read_bytes()
+
+
 def test_two_values_that_changed_places_are_noticed(loaded: Space) -> None:
     loaded.sql(
         "update tickets set note = case note when 'note 1' then 'note 2' else 'note 1' end where ticket_no in ('T001', 'T002')"

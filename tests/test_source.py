@@ -48,7 +48,9 @@ def read(
             for each in batch.odd:
                 line = int(batch.line_numbers(np.array([each.record]))[0])
                 odd.append((line, each.reason, batch.original(each.record)))
-        assert file.lines.adds_up, file.lines
+        lines_told = file.lines
+        told = lines_told.header + lines_told.comment + lines_told.empty + lines_told.footer + lines_told.records
+        assert lines_told.read == told, lines_told
     finally:
         content.CHUNK = before
     return rows, lines, odd

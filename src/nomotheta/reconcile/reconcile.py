@@ -91,7 +91,8 @@ class _Reconcile:
     def run(self, over: str) -> Reconciliation:
         select = ", ".join(["count(*) AS n", f"{hash_sum(self.hashed)} AS h", *_totals(self.kinds)])
         files, table = self.both(select)
-        totals = tuple(_compared(name, kind, files, table) for name, kind in self.kinds.items())
+        private = self.charter.private()
+        totals = tuple(_compared(name, kind, files, table, hide=name in private) for name, kind in self.kinds.items())
         same = files["n"] == table["n"] and files["h"] == table["h"] and all(each.equal for each in totals)
         differing: tuple[str, ...] = ()
         differences: tuple[RowDifference, ...] = ()
@@ -238,15 +239,16 @@ def _totals(kinds: Mapping[str, Kind]) -> Iterator[str]:
                 yield f"max({column}) AS {quoted(f'{name} 1')}"
 
 
-def _compared(name: str, kind: Kind, files: Mapping[str, Any], table: Mapping[str, Any]) -> ColumnTotals:
+def _compared(name: str, kind: Kind, files: Mapping[str, Any], table: Mapping[str, Any], *, hide: bool) -> ColumnTotals:
+    """A column's totals; of a private one they are compared and not told, for few rows give their values away."""
     measure: Any = _measure(kind)
     parts = [f"{name} {at}" for at in range(2 if measure == "range" else 1)]
     left, right = [files[part] for part in parts], [table[part] for part in parts]
     count_left, count_right = files[f"{name} n"], table[f"{name} n"]
     equal = count_left == count_right and all(map(_equal, left, right))
-    return ColumnTotals(
-        name, measure, count_left, count_right, tuple(map(show, left)), tuple(map(show, right)), equal
-    )  # fmt: skip
+    told = (lambda _: HIDDEN) if hide else show
+    sides = (tuple(map(told, left)), tuple(map(told, right)))
+    return ColumnTotals(name, measure, count_left, count_right, *sides, equal)
 
 
 def _equal(left: Any, right: Any) -> bool:

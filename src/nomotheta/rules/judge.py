@@ -13,7 +13,7 @@ from nomotheta.conditions import Kind, Node
 from nomotheta.errors import NomothetaError, PlaceError, did_you_mean
 from nomotheta.kinds import read_column, show
 from nomotheta.place import Now, Place, PlaceColumn, quoted, quoted_table
-from nomotheta.rules.finding import Finding, Samples, message_of, samples_of, verdict_of
+from nomotheta.rules.finding import HIDDEN, Finding, Samples, message_of, samples_of, verdict_of
 
 SAMPLES = 5
 _WIDEST = 8
@@ -187,12 +187,18 @@ class _Judge:
     def read_whole(self, check: Check, row: Mapping[str, Any], name: str, sql: str) -> Finding:
         assert check.node is not None  # noqa: S101
         nodes = aggregates(check.node)
-        values = [f"{_told(node)} is {show(row[f'{name}_{at}']) or 'null'}" for at, node in enumerate(nodes)]
+        values = [f"{_told(node)} is {self.told_value(node, row[f'{name}_{at}'])}" for at, node in enumerate(nodes)]
         met = row[name]
         breaks = int(met is False)
         message = ", ".join(dict.fromkeys(values)) + (", which decides nothing" if met is None else "")
         verdict = verdict_of(check, breaks, 1)
         return self.made(check, verdict=verdict, breaks=breaks, rows=row["n"], message=message, sql=sql)
+
+    def told_value(self, node: Node, value: Any) -> str:
+        """The value of an aggregate; of a private column only the counts are told."""
+        if value is not None and node.value[0] != "count" and self.private & set(node.columns()):
+            return HIDDEN
+        return show(value) or "null"
 
     def sampled(self, columns: Sequence[str], where: str | None) -> Samples:
         """Rows that broke a rule, by their key and the columns that the rule speaks of."""

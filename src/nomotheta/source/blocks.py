@@ -54,11 +54,6 @@ class Lines:
     footer: int = 0
     records: int = 0
 
-    @property
-    def adds_up(self) -> bool:
-        """Whether both counts agree."""
-        return self.read == self.header + self.comment + self.empty + self.footer + self.records
-
 
 @dataclass(slots=True)
 class DelimitedFile:
