@@ -84,14 +84,14 @@ def ours(file: str) -> None:
     from nomotheta.charter.model import Place, Settings
     from nomotheta.load import Engine, Plan, worked_blocks
     from nomotheta.place import Now
-    from nomotheta.source import DelimitedFile, match_header
+    from nomotheta.source import match_header, open_file
 
     charter = Path(file).with_name("bookings.toml")
     read, problems = read_charter(charter, charter.name)
     compiled, more = lint([read], Settings(name="bench", places={"w": Place(url="duckdb:///x")}))
     assert not problems and not more
     chosen = compiled["bookings"]
-    source = DelimitedFile(Path(file), file, chosen.layout)
+    source = open_file(Path(file), file, chosen.layout)
     positions, width = match_header(source.read_header(), chosen.charter, file)
     moment = datetime.datetime.now(datetime.UTC)
     checks = [check for check in chosen.checks if check.on_rows and check.sort != "text_length"]

@@ -19,7 +19,8 @@ from hypothesis import strategies as st
 
 from nomotheta.charter import Layout
 from nomotheta.errors import DeliveryError
-from nomotheta.source import DelimitedFile, content, read_texts
+from nomotheta.source import content
+from nomotheta.source.formats.delimited import DelimitedFile
 
 if sys.version_info >= (3, 14):
     from compression import zstd
@@ -39,7 +40,7 @@ def read(
         file = DelimitedFile(path, path.name, layout)
         rows, lines, odd = [], [], []
         for block in file.blocks():
-            batch = read_texts(block, layout, width)
+            batch = file.read(block, width)
             file.lines.records += batch.lines - batch.empty - batch.comments
             file.lines.empty += batch.empty
             file.lines.comment += batch.comments

@@ -228,7 +228,7 @@ class Workspace:
         if delivery is None:
             raise DeclarationError("the charter declares no [delivery], so there is nothing to load",
                                    where=compiled.file, mend='add [delivery] files = "inbox/…-{day}.csv"')  # fmt: skip
-        files = arrived(self.root, expected(delivery, day))
+        files = arrived(self.root, expected(delivery, day), compiled.layout)
         parts = [file.survey.content for file in files]
         content = parts[0] if len(parts) == 1 else hashlib.blake2b("".join(parts).encode(), digest_size=32).hexdigest()
         return Delivered(files, content, delivery.daily)

@@ -97,6 +97,7 @@ def _character_or_none(value: str) -> str:
 
 
 Character = Annotated[str, AfterValidator(_character_or_none)]
+Position = Annotated[int, Field(ge=1, le=1 << 20)]
 Mark = Annotated[str, AfterValidator(_no_line_end)]
 
 
@@ -107,8 +108,9 @@ class Declared(BaseModel):
 
 
 class Layout(Declared):
-    """How a text file is written."""
+    """How a file is written."""
 
+    format: Literal["delimited", "fixed", "json-lines", "parquet", "arrow", "sheet"] = "delimited"
     delimiter: Annotated[Mark, Field(min_length=1)] = ","
     quote: Character = '"'
     escape: Character = ""
@@ -116,6 +118,9 @@ class Layout(Declared):
     footer: Annotated[int, Field(ge=0, le=1000)] = 0
     comment: Mark = ""
     encoding: str = "utf-8"
+    line_width: Annotated[int | None, Field(ge=1, le=1 << 20)] = None
+    sheet: str | int = 1
+    range: str = ""
     null_words: list[str] = [""]
     trim: bool = False
     decimal_mark: Literal[".", ","] = "."
@@ -127,6 +132,11 @@ class Layout(Declared):
     false_words: list[str] = ["false"]
     record_bytes: Annotated[int, Field(ge=64, le=256 << 20)] = 4 << 20
     record_lines: Annotated[int, Field(ge=1)] = 1000
+
+    @property
+    def is_text(self) -> bool:
+        """Whether the format is text, which may come packed."""
+        return self.format in {"delimited", "fixed", "json-lines"}
 
     @field_validator("encoding")
     @classmethod
@@ -145,6 +155,13 @@ class Layout(Declared):
                 raise ValueError(f"'{form}' uses a sign that is not known; known: %Y %m %d %H %M %S %f")
         if not value:
             raise ValueError("must hold at least one form; leave it out for the usual ones")
+        return value
+
+    @field_validator("range")
+    @classmethod
+    def _cells(cls, value: str) -> str:
+        if value and not re.fullmatch(r"[A-Za-z]{1,3}[1-9][0-9]{0,6}:[A-Za-z]{1,3}([1-9][0-9]{0,6})?", value):
+            raise ValueError(f"'{value}' is no range of cells; write one such as 'B3:H200', or 'B3:H' down to the end")
         return value
 
     @model_validator(mode="after")
@@ -259,6 +276,11 @@ class Column(Declared):
 
     kind: KindField | None = None
     from_: Annotated[str | None, Field(alias="from")] = None
+    at: (
+        Annotated[int, Field(ge=1)]
+        | Annotated[list[Annotated[int, Field(ge=1)]], Field(min_length=2, max_length=2)]
+        | None
+    ) = None
     value: str | int | float | bool | None = None
     blank: Annotated[Blank, _short("value")] = Blank(value="allowed")
     between: Annotated[Between | None, _short("values")] = None
@@ -266,6 +288,13 @@ class Column(Declared):
     pattern: Annotated[Pattern | None, _short("value")] = None
     private: bool = False
     about: str = ""
+
+    @field_validator("at")
+    @classmethod
+    def _span(cls, value: int | list[int] | None) -> int | list[int] | None:
+        if isinstance(value, list) and value[1] < value[0]:
+            raise ValueError("the last character stands before the first; write at = [FIRST, LAST]")
+        return value
 
     @model_validator(mode="after")
     def _source(self) -> Column:

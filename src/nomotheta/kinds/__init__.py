@@ -1,8 +1,20 @@
 """Kinds: text into typed values, a column at a time, strictly; Arrow arrays in, Arrow arrays and misfits out."""
 
 from nomotheta.kinds.cells import Cells
+from nomotheta.kinds.native import as_texts, read_values
 from nomotheta.kinds.read import arrow_type, explain, read_column
 from nomotheta.kinds.show import show
 from nomotheta.kinds.typed import Misfit, Reason, Typed
 
-__all__ = ["Cells", "Misfit", "Reason", "Typed", "arrow_type", "explain", "read_column", "show"]
+__all__ = [
+    "Cells",
+    "Misfit",
+    "Reason",
+    "Typed",
+    "arrow_type",
+    "as_texts",
+    "explain",
+    "read_column",
+    "read_values",
+    "show",
+]

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 from typing import Any, Literal
 
 from nomotheta.kinds.cells import Ints
@@ -25,7 +26,11 @@ class Misfit:
 
 @dataclass(frozen=True, slots=True)
 class Typed:
-    """A typed column: an Arrow array of n values, null where a text was null or does not fit."""
+    """A typed column: an Arrow array of n values, null where a text was null or does not fit.
+
+    `notes` say what else there is to be said of the column, and of how many values.
+    """
 
     values: Any
     misfits: tuple[Misfit, ...] = ()
+    notes: Mapping[str, int] = field(default_factory=dict)

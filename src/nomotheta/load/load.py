@@ -25,7 +25,7 @@ from nomotheta.load.rejects import Reject, RejectFile
 from nomotheta.load.work import Fault, Plan, Worked, constants, shown_values, work
 from nomotheta.place import Mark, Now, Place, quoted, quoted_table
 from nomotheta.rules import Finding, existing, worst
-from nomotheta.source import ArrivedFile, DelimitedFile, match_header
+from nomotheta.source import ArrivedFile, Batch, Lines, SourceFile, match_header, open_file
 
 WORKERS, AHEAD = 2, 4
 _SEEDS = 5
@@ -139,8 +139,8 @@ class _Load:
             names = ", ".join(f"'{each.rule}'" for each in broken[:3]) + (", …" if len(broken) > 3 else "")
             raise _UndoneError(f"{len(broken)} {'rule fails' if len(broken) == 1 else 'rules fail'}: {names}")
 
-    def plan(self, file: ArrivedFile, engine: Engine) -> tuple[Plan, DelimitedFile]:
-        source = DelimitedFile(file.path, file.name, self.compiled.layout)
+    def plan(self, file: ArrivedFile, engine: Engine) -> tuple[Plan, SourceFile]:
+        source = open_file(file.path, file.name, self.compiled.layout, self.compiled.charter)
         positions, width = match_header(source.read_header(), self.compiled.charter, file.name)
         fixed = constants(self.compiled.charter, self.order.load_id, self.order.at, self.order.day, file.name)
         plan = Plan(self.compiled, file.name, positions, width, fixed, self.keys(), engine, self.order.zone, self.seed)
@@ -160,7 +160,7 @@ class _Load:
         return seen
 
     def accepted(
-        self, plans: Sequence[tuple[Plan, DelimitedFile]], seen: Sequence[SeenKeys], rejects: RejectFile
+        self, plans: Sequence[tuple[Plan, SourceFile]], seen: Sequence[SeenKeys], rejects: RejectFile
     ) -> Iterator[Any]:
         """The rows that go in, block by block, in the order of the files."""
         total = sum(file.survey.bytes_of_content for file in self.order.files)
@@ -173,11 +173,14 @@ class _Load:
                 counts["records"] += worked.batch.count
                 source.lines.empty += worked.batch.empty
                 source.lines.comment += worked.batch.comments
-                source.lines.records += worked.batch.lines - worked.batch.empty - worked.batch.comments
+                source.lines.header += worked.batch.headers
+                source.lines.records += (
+                    worked.batch.lines - worked.batch.empty - worked.batch.comments - worked.batch.headers
+                )
                 owners.add(before, worked)
                 rows = self.without_repeats(worked, plan, seen, owners, before, rejects, counts)
                 yield from rows.to_batches()
-                done += len(worked.batch.block.data)
+                done += worked.size
                 self.listener(Progress(f"loading {self.compiled.charter.table}", done, total, "bytes"))
             self.files.append(_file_count(file, source, counts))
         self.listener(Progress(f"loading {self.compiled.charter.table}", total, total, "bytes", ended=True))
@@ -235,13 +238,14 @@ class _Owners:
     def add(self, before: int, worked: Worked) -> None:
         batch = worked.batch
         self.first.append(before)
-        self.blocks.append((batch.block.line, None if batch.a_line_each else batch.spans().lines))
+        lines = None if batch.a_line_each else batch.line_numbers(np.arange(batch.count))
+        self.blocks.append((worked.first_line, lines))
 
     def line(self, record: int) -> int:
         at = int(np.searchsorted(self.first, record - 1, side="right")) - 1
-        line, lines = self.blocks[at]
+        first, lines = self.blocks[at]
         within = record - 1 - self.first[at]
-        return int(line + (within if lines is None else lines[within]))
+        return int(first + within if lines is None else lines[within])
 
 
 def _repeat_faults(
@@ -265,19 +269,27 @@ def _repeated(first: int, owners: _Owners) -> str:
     )
 
 
-def worked_blocks(source: DelimitedFile, plan: Plan) -> Iterator[Worked]:
+def worked_blocks(source: SourceFile, plan: Plan) -> Iterator[Worked]:
     """The blocks of a file, worked side by side, in order; only a few are in memory at a time."""
     waiting: deque[Future[Worked]] = deque()
     with ThreadPoolExecutor(WORKERS) as pool:
         for block in source.blocks():
-            waiting.append(pool.submit(work, block, plan))
+            waiting.append(pool.submit(work, source, block, plan))
             if len(waiting) >= AHEAD:
                 yield waiting.popleft().result()
         while waiting:
             yield waiting.popleft().result()
 
 
-def _file_count(file: ArrivedFile, source: DelimitedFile, counts: Counter[str]) -> FileCount:
+def _account(lines: Lines, batch: Batch) -> None:
+    """Take in what the lines of a block turned out to be."""
+    lines.empty += batch.empty
+    lines.comment += batch.comments
+    lines.header += batch.headers
+    lines.records += batch.lines - batch.empty - batch.comments - batch.headers
+
+
+def _file_count(file: ArrivedFile, source: SourceFile, counts: Counter[str]) -> FileCount:
     lines = source.lines
     return FileCount(
         file.name, file.survey.content, file.survey.bytes_of_content, lines.read, lines.header, lines.comment,

@@ -13,11 +13,11 @@ from numpy.typing import NDArray
 
 from nomotheta.charter import FROM_PLACE, Charter, Compiled, value_of
 from nomotheta.conditions import Kind
-from nomotheta.kinds import arrow_type, explain, read_column, show
+from nomotheta.kinds import arrow_type, as_texts, explain, read_values, show
 from nomotheta.load.engine import Engine
 from nomotheta.load.rejects import Reject
 from nomotheta.rules import HIDDEN
-from nomotheta.source import Block, TextBatch, null_words_in_quotes, read_texts
+from nomotheta.source import Batch, SourceFile, null_words_in_quotes
 
 Ints = NDArray[np.int64]
 
@@ -69,9 +69,14 @@ class Fault:
 
 @dataclass(slots=True)
 class Worked:
-    """A block after work: `good` rows as a `pa.Table` and the record of each, faults, and key hashes by key."""
+    """A block of `size` bytes after work.
 
-    batch: TextBatch
+    `good` rows are a `pa.Table`, with the record of each; then the faults, and the hashes of each key.
+    """
+
+    batch: Batch
+    first_line: int
+    size: int
     good: Any
     records: Ints
     faults: list[Fault]
@@ -98,12 +103,10 @@ class Worked:
         ]  # fmt: skip
 
 
-def work(block: Block, plan: Plan) -> Worked:
+def work(source: SourceFile, block: Any, plan: Plan) -> Worked:
     """Carry out the charter on a block."""
     load = plan.charter.load
-    batch = read_texts(
-        block, plan.compiled.layout, plan.width, fill=load.short_rows == "fill", cut=load.long_rows == "cut"
-    )
+    batch = source.read(block, plan.width, fill=load.short_rows == "fill", cut=load.long_rows == "cut")
     faults = [Fault(odd.record, "", None, odd.reason, "", odd.message) for odd in batch.odd]
     columns, bad = _typed(batch, plan, faults)
     table = pa.table([columns[name] for name in plan.columns()], plan.schema())
@@ -112,17 +115,17 @@ def work(block: Block, plan: Plan) -> Worked:
     if bad.any():
         table, records = table.filter(pa.array(~bad)), records[~bad]
     hashes = [plan.engine.hashes(table, key, plan.seed) for key in plan.keys]
-    return Worked(batch, table, records, faults, hashes)
+    return Worked(batch, block.line, block.size, table, records, faults, hashes)
 
 
-def _typed(batch: TextBatch, plan: Plan, faults: list[Fault]) -> tuple[dict[str, Any], NDArray[np.bool_]]:
+def _typed(batch: Batch, plan: Plan, faults: list[Fault]) -> tuple[dict[str, Any], NDArray[np.bool_]]:
     """The columns as values; rows with a misfit are marked and told of."""
     count = len(batch.records)
     bad = np.zeros(count, np.bool_)
     columns: dict[str, Any] = {}
     kinds = plan.charter.kinds()
     layout = plan.compiled.layout
-    quotes = bool(layout.quote) and layout.quote.encode() in batch.block.data
+    quotes = batch.with_quotes()
     for name in plan.columns():
         kind = kinds[name]
         if name not in plan.positions:
@@ -131,11 +134,11 @@ def _typed(batch: TextBatch, plan: Plan, faults: list[Fault]) -> tuple[dict[str,
         texts = batch.columns[plan.positions[name]]
         if quotes and kind.name != "text":
             texts = null_words_in_quotes(texts, layout)
-        typed = read_column(texts, kind, layout, plan.zone)
+        typed = read_values(texts, kind, layout, plan.zone)
         columns[name] = typed.values
         for misfit in typed.misfits:
             bad[misfit.rows] = True
-            values = texts.take(pa.array(misfit.rows)).to_pylist()
+            values = as_texts(texts.take(pa.array(misfit.rows))).to_pylist()
             records = batch.records[misfit.rows].tolist()
             long = misfit.reason == "text_length"
             rule = f"{name} has at most {kind.size} characters" if long else f"{name} is {kind}"
@@ -146,7 +149,7 @@ def _typed(batch: TextBatch, plan: Plan, faults: list[Fault]) -> tuple[dict[str,
     return columns, bad
 
 
-def _constant(value: Any, kind: Kind, batch: TextBatch) -> Any:
+def _constant(value: Any, kind: Kind, batch: Batch) -> Any:
     count = len(batch.records)
     if value == "@file.line":
         lines = batch.line_numbers(batch.records) if count else np.zeros(0, np.int64)
@@ -155,7 +158,7 @@ def _constant(value: Any, kind: Kind, batch: TextBatch) -> Any:
 
 
 def _checked(
-    table: Any, batch: TextBatch, plan: Plan, faults: list[Fault], misfits: NDArray[np.bool_]
+    table: Any, batch: Batch, plan: Plan, faults: list[Fault], misfits: NDArray[np.bool_]
 ) -> NDArray[np.bool_]:
     """The rows that break a check which sets rows aside. A cell that has no value of its kind is not told of twice."""
     bad = np.zeros(table.num_rows, np.bool_)

@@ -20,7 +20,7 @@ from nomotheta.load import Engine, SeenKeys
 from nomotheta.peek.column import Candidate, ColumnLook, blanks_as_null
 from nomotheta.peek.sniff import Sniffed, sniff
 from nomotheta.place import Now
-from nomotheta.source import DelimitedFile, TextBatch, packing_of, read_texts
+from nomotheta.source import Batch, open_file, packing_of
 
 _FIRST_ROWS = 8
 _MOST_PAIRS = 10
@@ -125,16 +125,16 @@ class _Look:
 
     def read(self, rows: int | None) -> Look:
         layout = self.sniffed.layout.model_copy(update={"null_words": [""]})
-        source = DelimitedFile(self.path, self.name, layout)
+        source = open_file(self.path, self.name, layout)
         size, done, whole = self.path.stat().st_size, 0, True
         packing = packing_of(self.path)
         for block in source.blocks():
-            batch = read_texts(block, layout, self.sniffed.width)
+            batch = source.read(block, self.sniffed.width)
             self.strange(batch)
             if batch.odd:  # what has too few or too many fields is looked at all the same, as a load can be told to
-                batch = read_texts(block, layout, self.sniffed.width, fill=True, cut=True)
+                batch = source.read(block, self.sniffed.width, fill=True, cut=True)
             self.take(batch)
-            done += len(block.data)
+            done += block.size
             self.listener(Progress(f"reading {self.path.name}", done, None if packing else size, "bytes"))
             if rows is not None and self.counts["rows"] >= rows:
                 whole = False
@@ -142,13 +142,13 @@ class _Look:
         self.listener(Progress(f"reading {self.path.name}", done, done, "bytes", ended=True))
         return self.result(size, packing, whole=whole)
 
-    def strange(self, batch: TextBatch) -> None:
+    def strange(self, batch: Batch) -> None:
         for odd in batch.odd:
             line = int(batch.line_numbers(np.array([odd.record]))[0])
             self.note(odd.reason, batch.original(odd.record), line)
         self.counts["empty"] += batch.empty
 
-    def take(self, batch: TextBatch) -> None:
+    def take(self, batch: Batch) -> None:
         if not len(batch.records):
             return
         names = [str(at) for at in range(len(self.columns))]
@@ -184,7 +184,7 @@ class _Look:
             if len(repeated) or len(rows) < table.num_rows:
                 del self.pairs[pair]
 
-    def header_again(self, batch: TextBatch) -> None:
+    def header_again(self, batch: Batch) -> None:
         """A header in the middle: files that were put one behind the other."""
         if not self.sniffed.layout.header:
             return

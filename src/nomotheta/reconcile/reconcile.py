@@ -25,7 +25,7 @@ from nomotheta.place import SCHEME, Now, Place, bucket, fingerprinted, hash_sum,
 from nomotheta.place.duck import DuckPlace
 from nomotheta.reconcile.reconciliation import Cell, ColumnTotals, Reconciliation, RowDifference
 from nomotheta.rules import HIDDEN, existing
-from nomotheta.source import ArrivedFile, DelimitedFile, arrived, match_header
+from nomotheta.source import ArrivedFile, arrived, match_header, open_file
 
 _MOST_DIFFERENCES = 20
 _MOST_ROWS = 20_000
@@ -86,7 +86,7 @@ class _Reconcile:
             name: kind for name, kind in self.charter.kinds().items() if columns[name].from_ not in _NOT_FROM_FILES
         }
         self.hashed = fingerprinted(self.kinds)
-        self.files = [(load, file) for load in self.loads for file in _still_there(load)]
+        self.files = [(load, file) for load in self.loads for file in _still_there(load, compiled)]
 
     def run(self, over: str) -> Reconciliation:
         select = ", ".join(["count(*) AS n", f"{hash_sum(self.hashed)} AS h", *_totals(self.kinds)])
@@ -140,7 +140,7 @@ class _Reconcile:
         total = sum(file.survey.bytes_of_content for _, file in self.files)
         done = 0
         for load, file in self.files:
-            source = DelimitedFile(file.path, file.name, self.compiled.layout)
+            source = open_file(file.path, file.name, self.compiled.layout, self.charter)
             positions, width = match_header(source.read_header(), self.charter, file.name)
             fixed = constants(self.charter, load.load_id, load.at, load.day, file.name)
             now = Now(load.at, load.day, load.load_id)
@@ -153,7 +153,7 @@ class _Reconcile:
                 before += worked.batch.count
                 rows = worked.good.select(schema.names)
                 yield from (rows if keep.all() else rows.filter(pa.array(keep))).to_batches()
-                done += len(worked.batch.block.data)
+                done += worked.size
                 self.listener(Progress(f"reading the files of {self.charter.table}", done, total, "bytes"))
         self.listener(Progress(f"reading the files of {self.charter.table}", total, total, "bytes", ended=True))
 
@@ -192,9 +192,9 @@ class _Reconcile:
         return tuple(found[:_MOST_DIFFERENCES]), len(found) if len(chosen) == len(differing) else None
 
 
-def _still_there(load: LoadedFiles) -> list[ArrivedFile]:
+def _still_there(load: LoadedFiles, compiled: Compiled) -> list[ArrivedFile]:
     """The files of a load, if they still are what was loaded."""
-    found = arrived(load.root, [_literal(file.file) for file in load.balance.files])
+    found = arrived(load.root, [_literal(file.file) for file in load.balance.files], compiled.layout)
     for file, loaded in zip(found, load.balance.files, strict=True):
         if file.survey.content != loaded.content:
             raise DeliveryError(

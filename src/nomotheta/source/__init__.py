@@ -1,22 +1,22 @@
 """Source files: arrivals, record-aligned blocks, and their columns as text."""
 
-from nomotheta.source.blocks import Block, DelimitedFile, Lines
+from nomotheta.source.base import Batch, Lines, Odd, SourceFile
 from nomotheta.source.content import packing_of, raw_chunks
 from nomotheta.source.delivery import ArrivedFile, arrived, expected, match_header
-from nomotheta.source.texts import Odd, TextBatch, null_words_in_quotes, read_texts
+from nomotheta.source.formats import open_file
+from nomotheta.source.texts import null_words_in_quotes
 
 __all__ = [
     "ArrivedFile",
-    "Block",
-    "DelimitedFile",
+    "Batch",
     "Lines",
     "Odd",
-    "TextBatch",
+    "SourceFile",
     "arrived",
     "expected",
     "match_header",
     "null_words_in_quotes",
+    "open_file",
     "packing_of",
     "raw_chunks",
-    "read_texts",
 ]

@@ -28,14 +28,14 @@ class Survey:
     content: str
 
 
-def survey(path: Path, name: str) -> Survey:
-    """Read the whole file once and say what its content is.
+def survey(path: Path, name: str, *, packed: bool = True) -> Survey:
+    """Read the whole file once and say what its content is; not `packed` if the format packs its content itself.
 
     Raises:
         DeliveryError: it cannot be read, its compression is damaged, or it is empty.
     """
     seen, size = hashlib.blake2b(digest_size=32), 0
-    for chunk in raw_chunks(path, name):
+    for chunk in raw_chunks(path, name, packed=packed):
         seen.update(chunk)
         size += len(chunk)
     if not size:
@@ -50,7 +50,7 @@ def packing_of(path: Path) -> str:
     return next((packing for magic, packing in _PACKINGS.items() if head.startswith(magic)), "")
 
 
-def raw_chunks(path: Path, name: str) -> Iterator[bytes]:
+def raw_chunks(path: Path, name: str, *, packed: bool = True) -> Iterator[bytes]:
     """The decompressed bytes of a file, a chunk at a time.
 
     Raises:
@@ -58,7 +58,11 @@ def raw_chunks(path: Path, name: str) -> Iterator[bytes]:
     """
     try:
         with path.open("rb") as file:
-            yield from _decompressed(file, name)
+            if packed:
+                yield from _decompressed(file, name)
+            else:
+                while chunk := file.read(CHUNK):
+                    yield chunk
     except FileNotFoundError:
         raise DeliveryError("the file is not there", where=name) from None
     except IsADirectoryError:

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from nomotheta.charter import Charter, Delivery
+from nomotheta.charter import Charter, Delivery, Layout
 from nomotheta.errors import DeliveryError, nearest
 from nomotheta.source.content import Survey, survey
 
@@ -43,7 +43,7 @@ def expected(delivery: Delivery, day: datetime.date) -> list[str]:
     return [re.sub(r"\{day(:[^{}]*)?\}", fill, pattern) for pattern in delivery.patterns]
 
 
-def arrived(root: Path, patterns: Sequence[str]) -> list[ArrivedFile]:
+def arrived(root: Path, patterns: Sequence[str], layout: Layout) -> list[ArrivedFile]:
     """The files that match, in the order of their names, each read through once.
 
     Raises:
@@ -55,7 +55,8 @@ def arrived(root: Path, patterns: Sequence[str]) -> list[ArrivedFile]:
         if not matches:
             raise DeliveryError("no such file has arrived", where=pattern, mend=_near_files(root, pattern))
         found |= {path: _shown(path, root) for path in matches}
-    return [ArrivedFile(path, name, survey(path, name), _stamp(path)) for path, name in found.items()]
+    packed = layout.is_text
+    return [ArrivedFile(path, name, survey(path, name, packed=packed), _stamp(path)) for path, name in found.items()]
 
 
 def _stamp(path: Path) -> tuple[int, int]:

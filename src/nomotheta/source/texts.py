@@ -3,48 +3,28 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
-from typing import Any
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.csv
-from numpy.typing import NDArray
 
 from nomotheta.charter import Layout
-from nomotheta.source.blocks import Block
+from nomotheta.source.base import Batch, Ints, Odd
 from nomotheta.source.records import Scanned, Spans, Value, read_record, record_spans
 
-Ints = NDArray[np.int64]
-
-
-@dataclass(frozen=True, slots=True)
-class Odd:
-    """A record that has no place in the columns: its number in the block (from 0), why, and how many fields it has."""
-
-    record: int
-    reason: str
-    message: str
+if TYPE_CHECKING:
+    from nomotheta.source.formats.delimited import Block
 
 
 @dataclass(slots=True)
-class TextBatch:
-    """The rows of a block as text.
+class TextBatch(Batch):
+    """The rows of a block of delimited text, all of them `pa.StringArray`s."""
 
-    `columns` are `pa.StringArray`s of n rows; `records` the record of each row, counted in the block from 0;
-    `count` all records of the block; `lines`, `empty` and `comments` its lines in all and those of no record.
-    """
-
-    block: Block
-    layout: Layout
-    columns: list[Any]
-    records: Ints
-    odd: list[Odd]
-    count: int
-    lines: int
-    empty: int
-    comments: int = 0
+    block: Block = field(kw_only=True)
+    layout: Layout = field(kw_only=True)
     _spans: Spans | None = None
 
     def spans(self) -> Spans:
@@ -68,6 +48,10 @@ class TextBatch:
     def offsets(self, records: Ints) -> Ints:
         """The byte of the file's UTF-8 text at which each record begins, from 0."""
         return self.spans().starts[records] + self.block.offset
+
+    def with_quotes(self) -> bool:
+        """Whether a quote stands in the block at all."""
+        return bool(self.layout.quote) and self.layout.quote.encode() in self.block.data
 
     def original(self, record: int) -> str:
         """The text of a record as it came."""
@@ -156,10 +140,10 @@ def _one_chunk(column: Any) -> Any:
 
 def _from_arrow(block: Block, layout: Layout, width: int, lines: int) -> TextBatch:
     if not block.data.strip(b"\r\n"):
-        return TextBatch(block, layout, _no_columns(width), np.zeros(0, np.int64), [], 0, lines, lines)
+        return TextBatch(_no_columns(width), np.zeros(0, np.int64), [], 0, lines, lines, block=block, layout=layout)
     columns, has_ragged = _arrow(block.data, layout, width)
     rows = len(columns[0])
-    batch = TextBatch(block, layout, columns, np.arange(rows), [], rows, lines, 0)
+    batch = TextBatch(columns, np.arange(rows), [], rows, lines, block=block, layout=layout)
     if has_ragged:
         widths = _widths(batch.spans(), block.data, layout)
         batch.odd = [_ragged(int(at), int(widths[at]), width) for at in np.flatnonzero(widths != width)]
@@ -216,7 +200,9 @@ def _from_scanned(block: Block, scanned: Scanned, layout: Layout, width: int, li
     order = np.argsort(records)
     columns = [column.take(pa.array(order)) for column in columns]
     odd.sort(key=lambda each: each.record)
-    return TextBatch(block, layout, columns, records[order], odd, count, lines, spans.empty, scanned.comments)
+    return TextBatch(
+        columns, records[order], odd, count, lines, spans.empty, scanned.comments, block=block, layout=layout
+    )
 
 
 def _plain_widths(block: Block, spans: Spans, plain: Ints, layout: Layout) -> Ints:

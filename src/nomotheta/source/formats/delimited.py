@@ -6,8 +6,9 @@ from collections.abc import Generator, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from nomotheta.charter import Layout
+from nomotheta.charter import Charter, Layout
 from nomotheta.errors import DeliveryError
+from nomotheta.source.base import Lines
 from nomotheta.source.content import text_chunks
 from nomotheta.source.records import (
     LINE_FEED,
@@ -18,11 +19,11 @@ from nomotheta.source.records import (
     last_cut,
     normalised,
     read_record,
-    record_spans,
     scan,
     well_formed,
     within_limits,
 )
+from nomotheta.source.texts import TextBatch, read_texts
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,17 +43,10 @@ class Block:
     def __post_init__(self) -> None:
         object.__setattr__(self, "feeds", count(self.data, LINE_FEED))
 
-
-@dataclass(slots=True)
-class Lines:
-    """The lines of a file, counted twice: as they are read, and by what they turned out to be."""
-
-    read: int = 0
-    header: int = 0
-    comment: int = 0
-    empty: int = 0
-    footer: int = 0
-    records: int = 0
+    @property
+    def size(self) -> int:
+        """Its bytes."""
+        return len(self.data)
 
 
 @dataclass(slots=True)
@@ -62,6 +56,7 @@ class DelimitedFile:
     path: Path
     name: str
     layout: Layout
+    charter: Charter | None = None
     header: list[str] | None = None
     lines: Lines = field(default_factory=Lines)
 
@@ -76,6 +71,10 @@ class DelimitedFile:
         stream.close()
         self.lines = Lines()
         return self.header
+
+    def read(self, block: Block, width: int, *, fill: bool = False, cut: bool = False) -> TextBatch:
+        """The columns of a block."""
+        return read_texts(block, self.layout, width, fill=fill, cut=cut)
 
     def blocks(self) -> Generator[Block, None, None]:
         """The file's records below the header, in order, in blocks of about one chunk.
@@ -201,6 +200,3 @@ def _with_end(chunks: Iterator[bytes]) -> Iterator[tuple[bytes, bool]]:
         yield held, False
         held = chunk
     yield held, True
-
-
-__all__ = ["Block", "DelimitedFile", "Lines", "record_spans"]

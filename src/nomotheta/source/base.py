@@ -1,0 +1,175 @@
+"""What every format gives: blocks of whole records, and a block's records as columns."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from typing import Any, Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+
+from nomotheta.charter import Layout
+
+Ints = NDArray[np.int64]
+
+
+@dataclass(frozen=True, slots=True)
+class Odd:
+    """A record that has no place in the columns: its number in the block (from 0), why, and a message."""
+
+    record: int
+    reason: str
+    message: str
+
+
+@dataclass(slots=True)
+class Lines:
+    """The lines of a file, counted twice: as they are read, and by what they turned out to be.
+
+    A line of a sheet or of a table file is one of its rows.
+    """
+
+    read: int = 0
+    header: int = 0
+    comment: int = 0
+    empty: int = 0
+    footer: int = 0
+    records: int = 0
+
+
+@dataclass(slots=True)
+class Batch:
+    """The rows of a block.
+
+    `columns` hold n rows each: a `pa.StringArray` of the text as it stands in the file; an array of another type where
+    the format has types of its own; or a struct of `text` and `value` where cells of both sorts occur, `value` being
+    canonical text. `records` is the record of each row, counted in the block from 0; `count` all records of the block;
+    `lines`, `empty`, `comments` and `headers` its lines in all and those of no record.
+    """
+
+    columns: list[Any]
+    records: Ints
+    odd: list[Odd]
+    count: int
+    lines: int
+    empty: int = 0
+    comments: int = 0
+    headers: int = 0
+
+    @property
+    def a_line_each(self) -> bool:
+        """Whether every line of the block is a record of its own."""
+        return self.count == self.lines
+
+    def line_numbers(self, records: Ints) -> Ints:
+        """The line in the file, from 1, on which each record begins."""
+        raise NotImplementedError
+
+    def offsets(self, records: Ints) -> Ints:
+        """The byte at which each record begins, from 0, in the file's content as UTF-8; 0 where it has no such."""
+        raise NotImplementedError
+
+    def original(self, record: int) -> str:
+        """The text of a record as it came."""
+        raise NotImplementedError
+
+    def with_quotes(self) -> bool:
+        """Whether some value may have stood in quotes."""
+        return False
+
+
+class Part(Protocol):
+    """A block: `size` of the bytes of its file, its first `line`, and its records in the way of its format."""
+
+    @property
+    def line(self) -> int:
+        """The number of its first line, from 1."""
+
+    @property
+    def size(self) -> int:
+        """How many of the file's bytes it is."""
+
+
+class SourceFile(Protocol):
+    """One file of a delivery, in whatever format. `header` is known once `read_header` was called."""
+
+    layout: Layout
+    header: list[str] | None
+    lines: Lines
+
+    @property
+    def name(self) -> str:
+        """Its path as messages show it."""
+
+    def read_header(self) -> list[str] | None:
+        """The names of its columns, or None where it has none.
+
+        Raises:
+            DeliveryError: the file cannot be read, or is not in this format.
+        """
+
+    def blocks(self) -> Iterator[Any]:
+        """Its records in order, as blocks that can be read side by side.
+
+        Raises:
+            DeliveryError: the file cannot be read.
+        """
+
+    def read(self, block: Any, width: int, *, fill: bool = False, cut: bool = False) -> Batch:
+        """A block's records as `width` columns, those with fewer fields filled and with more cut, where asked."""
+
+
+@dataclass(slots=True)
+class LineBatch(Batch):
+    """A batch whose records are lines: where each begins, and its bytes."""
+
+    first_line: int = 1
+    first_byte: int = 0
+    data: bytes = b""
+    within: Ints = field(default_factory=lambda: np.zeros(0, np.int64))
+    starts: Ints = field(default_factory=lambda: np.zeros(0, np.int64))
+    ends: Ints = field(default_factory=lambda: np.zeros(0, np.int64))
+
+    def line_numbers(self, records: Ints) -> Ints:
+        """The line in the file, from 1, of each record."""
+        return self.within[records] + self.first_line
+
+    def offsets(self, records: Ints) -> Ints:
+        """The byte at which each record begins."""
+        return self.starts[records] + self.first_byte
+
+    def original(self, record: int) -> str:
+        """The line of a record."""
+        return self.data[self.starts[record] : self.ends[record]].decode("utf-8", "replace")
+
+
+@dataclass(slots=True)
+class RowBatch(Batch):
+    """A batch of a format whose records are rows of typed values: which row of the file each is."""
+
+    names: list[str] = field(default_factory=list)
+    rows: Ints = field(default_factory=lambda: np.zeros(0, np.int64))
+    whole: list[Any] = field(default_factory=list)
+
+    def line_numbers(self, records: Ints) -> Ints:
+        """The row of the file, from 1, of each record."""
+        return self.rows[records]
+
+    def offsets(self, records: Ints) -> Ints:
+        """Nothing: rows of such files have no byte at which they begin."""
+        return np.zeros(len(records), np.int64)
+
+    def original(self, record: int) -> str:
+        """The values of a row, as JSON."""
+        import json
+
+        from nomotheta.kinds import show
+
+        def plain(column: Any) -> Any:
+            value = column[record].as_py()
+            if isinstance(value, dict):
+                value = value["value"] if value["value"] is not None else value["text"]
+            return value if value is None or isinstance(value, bool | int | float) else show(value)
+
+        return json.dumps({name: plain(c) for name, c in zip(self.names, self.whole, strict=True)}, ensure_ascii=False)

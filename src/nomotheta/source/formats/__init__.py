@@ -1,0 +1,33 @@
+"""One module a format. Each has a class that is a `SourceFile`, and is named in `READERS` below."""
+
+from __future__ import annotations
+
+from importlib import import_module
+from pathlib import Path
+
+from nomotheta.charter import Charter, Layout
+from nomotheta.source.base import SourceFile
+
+READERS = {
+    "delimited": ("delimited", "DelimitedFile"),
+    "fixed": ("fixed", "FixedFile"),
+    "json-lines": ("json_lines", "JsonLinesFile"),
+    "parquet": ("parquet", "ParquetFile"),
+    "arrow": ("arrow", "ArrowFile"),
+    "sheet": ("sheet", "SheetFile"),
+}
+
+
+def open_file(path: Path, name: str, layout: Layout, charter: Charter | None = None) -> SourceFile:
+    """A file, read as its layout says.
+
+    Args:
+        path: where it is.
+        name: how messages call it.
+        layout: its format and how it is written.
+        charter: whose columns stand at declared characters of a line (fixed-width text alone asks for it).
+    """
+    module, reader = READERS[layout.format]
+    made = getattr(import_module(f"{__name__}.{module}"), reader)
+    source: SourceFile = made(path, name, layout, charter)
+    return source
