@@ -84,7 +84,7 @@ def ours(file: str) -> None:
     from nomotheta.charter.model import Place, Settings
     from nomotheta.load import Engine, Plan, worked_blocks
     from nomotheta.place import Now
-    from nomotheta.source import match_header, open_file
+    from nomotheta.source import match_columns, open_file
 
     charter = Path(file).with_name("bookings.toml")
     read, problems = read_charter(charter, charter.name)
@@ -92,10 +92,12 @@ def ours(file: str) -> None:
     assert not problems and not more
     chosen = compiled["bookings"]
     source = open_file(Path(file), file, chosen.layout)
-    positions, width = match_header(source.read_header(), chosen.charter, file)
+    shape = match_columns(source, chosen.charter)
     moment = datetime.datetime.now(datetime.UTC)
     checks = [check for check in chosen.checks if check.on_rows and check.sort != "text_length"]
-    plan = Plan(chosen, file, positions, width, {}, [], Engine(checks, Now(moment, moment.date())), "UTC", 0)
+    plan = Plan(
+        chosen, file, shape.positions, shape.width, {}, [], Engine(checks, Now(moment, moment.date())), "UTC", 0
+    )
     before = rows = rejects = 0
     kept = []
     for worked in worked_blocks(source, plan):

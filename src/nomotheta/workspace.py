@@ -342,6 +342,7 @@ class Workspace:
         return LoadResult(
             attempt.compiled.charter.table, attempt.place, attempt.day, outcome.state, verdict, load_id,
             outcome.message, balance=outcome.balance, findings=outcome.findings, reasons=outcome.reasons,
+            notes=outcome.notes,
             rejects=tuple(self.shown(reject, attempt.compiled) for reject in rejects),
             table_rows=outcome.balance.after if outcome.state == "loaded" else outcome.balance.before,
         )  # fmt: skip

@@ -107,6 +107,11 @@ class Declared(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True, populate_by_name=True)
 
 
+_MONTHS = ["January", "February", "March", "April", "May", "June", "July", "August", "September", "October",
+           "November", "December"]  # fmt: skip
+Affix = Annotated[str, Field(min_length=1, max_length=16)]
+
+
 class Layout(Declared):
     """How a file is written."""
 
@@ -115,6 +120,8 @@ class Layout(Declared):
     quote: Character = '"'
     escape: Character = ""
     header: Annotated[int, Field(ge=0, le=1000)] = 1
+    header_match: Literal["exact", "loose"] = "exact"
+    repeated_header: Literal["reject", "skip"] = "reject"
     footer: Annotated[int, Field(ge=0, le=1000)] = 0
     comment: Mark = ""
     encoding: str = "utf-8"
@@ -125,9 +132,15 @@ class Layout(Declared):
     trim: bool = False
     decimal_mark: Literal[".", ","] = "."
     grouping_mark: Literal["", ",", ".", "'", " ", "_"] = ""
+    number_prefixes: list[Affix] = []
+    number_suffixes: list[Affix] = []
     date_forms: list[str] = ["%Y-%m-%d"]
     time_forms: list[str] = ["%H:%M:%S", "%H:%M"]
     timestamp_forms: list[str] = ["%Y-%m-%d %H:%M:%S", "%Y-%m-%dT%H:%M:%S"]
+    months: Annotated[list[Affix], Field(min_length=12, max_length=12)] = _MONTHS
+    months_short: Annotated[list[Affix], Field(min_length=12, max_length=12)] = [name[:3] for name in _MONTHS]
+    two_digit_years_from: Annotated[int | None, Field(ge=1, le=9900)] = None
+    midnight_24: bool = False
     true_words: list[str] = ["true"]
     false_words: list[str] = ["false"]
     record_bytes: Annotated[int, Field(ge=64, le=256 << 20)] = 4 << 20
@@ -150,9 +163,10 @@ class Layout(Declared):
     @classmethod
     def _forms(cls, value: list[str]) -> list[str]:
         for form in value:
-            unknown = re.sub(r"%[YmdHMSf%]", "", form).find("%")
+            unknown = re.sub(r"%([YmdHMSfybBIp%]|-[dmHI])", "", form).find("%")
             if unknown >= 0:
-                raise ValueError(f"'{form}' uses a sign that is not known; known: %Y %m %d %H %M %S %f")
+                known = "%Y %y %m %-m %b %B %d %-d %H %-H %I %-I %p %M %S %f"
+                raise ValueError(f"'{form}' uses a sign that is not known; known: {known}")
         if not value:
             raise ValueError("must hold at least one form; leave it out for the usual ones")
         return value
@@ -163,6 +177,13 @@ class Layout(Declared):
         if value and not re.fullmatch(r"[A-Za-z]{1,3}[1-9][0-9]{0,6}:[A-Za-z]{1,3}([1-9][0-9]{0,6})?", value):
             raise ValueError(f"'{value}' is no range of cells; write one such as 'B3:H200', or 'B3:H' down to the end")
         return value
+
+    @model_validator(mode="after")
+    def _century(self) -> Layout:
+        short = [form for form in (*self.date_forms, *self.timestamp_forms) if "%y" in form]
+        if short and self.two_digit_years_from is None:
+            raise ValueError(f"'{short[0]}' has years of two digits; say which: two_digit_years_from = 1950")
+        return self
 
     @model_validator(mode="after")
     def _apart(self) -> Layout:
@@ -211,6 +232,8 @@ class Load(Declared):
     tolerate: Tolerated = NONE
     short_rows: Literal["reject", "fill"] = "reject"
     long_rows: Literal["reject", "cut"] = "reject"
+    extra_columns: Literal["refuse", "ignore"] = "refuse"
+    missing_columns: Literal["refuse", "null"] = "refuse"
     empty: Literal["refuse", "accept"] = "refuse"
     after_fail: Literal["undo", "keep"] = "undo"
 

@@ -217,6 +217,8 @@ def show_load(load: LoadResult) -> None:
         _show_message(console, load)
     if load.balance is not None:
         show_balance(console, load.balance, undone=load.state == "undone")
+    for note in load.notes:
+        console.print(Text(f"note   {visible(note)}", "dim"))
     met = [finding for finding in load.findings if finding.verdict == "pass"]
     for finding in ordered(load.findings):
         if finding.verdict != "pass":

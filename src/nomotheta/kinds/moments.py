@@ -6,8 +6,9 @@ Calendar arithmetic is the proleptic Gregorian calendar's, days counted from 197
 from __future__ import annotations
 
 import functools
+import itertools
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -18,44 +19,45 @@ from numpy.typing import NDArray
 
 from nomotheta.charter import Layout
 from nomotheta.conditions import Kind
-from nomotheta.kinds.cells import Bools, Cells, Ints
+from nomotheta.kinds.cells import Bools, Cells, Ints, without
 from nomotheta.kinds.typed import Misfit, Typed
 
-_WIDTHS = {"Y": 4, "m": 2, "d": 2, "H": 2, "M": 2, "S": 2}
+_WIDTHS = {"Y": 4, "y": 2, "m": 2, "d": 2, "H": 2, "I": 2, "M": 2, "S": 2, "p": 2}
 _MICROSECONDS_A_DAY = 86_400_000_000
+_FRACTION = 9  # digits; what stands beyond microseconds must be zero
 Parts = dict[str, NDArray[np.int32]]
 
 
 @dataclass(frozen=True, slots=True)
 class Form:
-    """A written form of fixed width: where each field and each literal byte stands."""
+    """A written form of fixed width: where each field and each literal byte stands.
+
+    `names` are the words, in lower case, that may stand for the months in a field.
+    """
 
     width: int
     fields: tuple[tuple[str, int, int], ...]
     literals: tuple[tuple[int, int], ...]
+    names: Mapping[str, tuple[bytes, ...]]
 
     @classmethod
-    def all_of(cls, text: str) -> list[Form]:
-        """The fixed-width forms that a declared form stands for; `%f` is one to six digits."""
-        if "%f" in text:
-            return [cls.of(text, digits) for digits in range(1, 7)]
-        return [cls.of(text, 0)]
+    def all_of(cls, text: str, layout: Layout) -> Sequence[Form]:
+        """The fixed-width forms that a declared form stands for: fractions, short numbers and names vary in width."""
+        return _forms(text, tuple(layout.months), tuple(layout.months_short))
 
     @classmethod
-    def of(cls, text: str, digits: int) -> Form:
-        """The form with `%f` as wide as `digits`."""
+    def of(cls, parts: Sequence[str], widths: Sequence[int], names: Mapping[str, tuple[bytes, ...]]) -> Form:
+        """The form with each of its parts as wide as it is told."""
         at, fields, literals = 0, [], []
-        for part in re.findall(r"%.|[^%]", text):
-            sign = part[1:]
-            if part[0] == "%" and sign != "%":
-                width = digits if sign == "f" else _WIDTHS[sign]
-                fields.append((sign, at, width))
+        for part, width in zip(parts, widths, strict=True):
+            if width:
+                fields.append((part[1:], at, width))
                 at += width
                 continue
             for byte in part[-1].encode():
                 literals.append((at, byte))
                 at += 1
-        return cls(at, tuple(fields), tuple(literals))
+        return cls(at, tuple(fields), tuple(literals), names)
 
     def read(self, matrix: NDArray[np.uint8]) -> tuple[Parts, Bools]:
         """The fields of each row of bytes, shape (n, width), and whether the row has this form at all."""
@@ -66,47 +68,99 @@ class Form:
             good &= columns[at] == byte
         parts: Parts = {}
         for sign, first, width in self.fields:
+            if sign in {"b", "B", "p"}:
+                words = self.names[sign]
+                parts["p" if sign == "p" else "m"] = number = _word(matrix[:, first : first + width], words)
+                good &= number > 0
+                continue
             value = np.zeros(len(matrix), np.int32)
             for at in range(first, first + width):
                 good &= digits[at] <= 9
-                value = value * 10 + digits[at]
-            parts[sign] = value * 10 ** (6 - width) if sign == "f" else value
+                if at - first >= 6:
+                    good &= digits[at] == 0
+                else:
+                    value = value * 10 + digits[at]
+            if sign.startswith("-"):  # a short number has no zero before it
+                good &= digits[first] > 0 if width > 1 else digits[first] <= 9
+            parts[sign.removeprefix("-")] = value * 10 ** max(6 - width, 0) if sign == "f" else value
         return parts, good
+
+
+def _word(matrix: NDArray[np.uint8], words: Sequence[bytes]) -> NDArray[np.int32]:
+    """Which of the words stands in each row of bytes, from 1; 0 for none. Case says nothing."""
+    lower = matrix | np.where((matrix >= ord("A")) & (matrix <= ord("Z")), np.uint8(32), np.uint8(0))
+    found = np.zeros(len(matrix), np.int32)
+    for number, word in enumerate(words, 1):
+        if len(word) == matrix.shape[1]:
+            found[(lower == np.frombuffer(word, np.uint8)).all(axis=1)] = number
+    return found
+
+
+@functools.lru_cache(maxsize=256)
+def _forms(text: str, months: tuple[str, ...], short: tuple[str, ...]) -> Sequence[Form]:
+    names = {sign: tuple(_lower(name) for name in words) for sign, words in (("B", months), ("b", short))}
+    names["p"] = (b"am", b"pm")
+    parts = re.findall(r"%-?[A-Za-z]|%%|[^%]", text)
+    widths = []
+    for part in parts:
+        sign = part[1:]
+        if part == "%%" or part[0] != "%":
+            widths.append([0])
+        elif sign in {"b", "B"}:
+            widths.append(sorted({len(name) for name in names[sign]}))
+        elif sign == "f":
+            widths.append(list(range(1, _FRACTION + 1)))
+        else:
+            widths.append([1, 2] if sign.startswith("-") else [_WIDTHS[sign]])
+    return [Form.of(parts, chosen, names) for chosen in itertools.product(*widths)]
+
+
+def _lower(name: str) -> bytes:
+    """A word's bytes with its ASCII letters in lower case."""
+    return name.encode().lower()
 
 
 def read_date(texts: Any, _kind: Kind, layout: Layout) -> Typed:
     """A day that the calendar has, in one of the declared forms, years 0001 to 9999."""
-    days, bad, none = _read(texts, layout.date_forms)
+    days, bad, none = _read(texts, layout.date_forms, layout)
     values = pa.array((days // _MICROSECONDS_A_DAY).astype(np.int32), pa.int32(), mask=none)
     return Typed(values.cast(pa.date32()), Misfit.all(kind=bad))
 
 
 def read_time(texts: Any, _kind: Kind, layout: Layout) -> Typed:
     """A time of day, 00:00:00 to 23:59:59.999999, in one of the declared forms."""
-    moments, bad, none = _read(texts, layout.time_forms)
+    moments, bad, none = _read(texts, layout.time_forms, layout, midnight_24=False)
     return Typed(pa.array(moments, pa.int64(), mask=none).cast(pa.time64("us")), Misfit.all(kind=bad))
 
 
 def read_timestamp(texts: Any, _kind: Kind, layout: Layout) -> Typed:
     """A day and a time, in one of the declared forms."""
-    moments, bad, none = _read(texts, layout.timestamp_forms)
+    moments, bad, none = _read(texts, layout.timestamp_forms, layout)
     return Typed(pa.array(moments, pa.int64(), mask=none).cast(pa.timestamp("us")), Misfit.all(kind=bad))
 
 
-_ZONED = r"^(?P<moment>.*?)(?P<zone>Z|[+-][0-9]{2}:?[0-9]{2})?$"
+_ZONED = r"^(?P<moment>.*?) ?(?P<zone>Z|[+-](?:0[0-9]|1[0-5]):?[0-5][0-9])?$"
 
 
 def read_timestamptz(texts: Any, _kind: Kind, layout: Layout, zone: str = "UTC") -> Typed:
-    """A timestamp with Z or an offset such as +01:00 behind it; without one, in the workspace's time zone."""
+    """A timestamp with Z or an offset such as +01:00 behind it; without one, in the workspace's time zone.
+
+    A local time that the zone's clocks skip does not fit; of one that they show twice, the earlier is meant.
+    """
     split = pc.extract_regex(texts, _ZONED)
-    moments, bad, none = _read(pc.struct_field(split, "moment"), layout.timestamp_forms)
+    moments, bad, none = _read(pc.struct_field(split, "moment"), layout.timestamp_forms, layout)
     given = pc.fill_null(pc.struct_field(split, "zone"), "").to_numpy(zero_copy_only=False)
     local = pa.array(moments, pa.int64(), mask=none).cast(pa.timestamp("us"))
-    there = pc.assume_timezone(local, zone, ambiguous="earliest", nonexistent="earliest").cast(pa.int64())
+    there, later = (
+        pc.assume_timezone(local, zone, ambiguous="earliest", nonexistent=way).cast(pa.int64())
+        for way in ("earliest", "latest")
+    )
     offsets = {text: _offset(text) for text in set(given.tolist()) if text}
     shifted = moments - np.array([offsets.get(text, 0) for text in given.tolist()], np.int64)
+    skipped = pc.and_(pa.array(given == ""), pc.not_equal(there, later))
     chosen = pc.if_else(pa.array(given != ""), pa.array(shifted, pa.int64(), mask=none), there)
-    return Typed(chosen.cast(pa.timestamp("us", "UTC")), Misfit.all(kind=bad))
+    bad = np.union1d(bad, np.flatnonzero(pc.fill_null(skipped, fill_value=False).to_numpy(zero_copy_only=False)))
+    return Typed(without(chosen.cast(pa.timestamp("us", "UTC")), bad), Misfit.all(kind=bad))
 
 
 def _offset(text: str) -> int:
@@ -117,38 +171,46 @@ def _offset(text: str) -> int:
     return (-1 if text[0] == "-" else 1) * (hours * 60 + minutes) * 60_000_000
 
 
-def _read(texts: Any, forms: Sequence[str]) -> tuple[Ints, Ints, Bools]:
+def _read(texts: Any, forms: Sequence[str], layout: Layout, *, midnight_24: bool = True) -> tuple[Ints, Ints, Bools]:
     """Microseconds since 1970 of each text, the rows that have none of the forms, and the mask of what is null."""
     cells = Cells.of(texts)
     lengths = cells.lengths
     moments = np.zeros(len(lengths), np.int64)
     missing = cells.valid.copy()
     for text in forms:
-        for form in Form.all_of(text):
+        for form in Form.all_of(text, layout):
             chosen = np.flatnonzero(missing & (lengths == form.width))
             if not len(chosen):
                 continue
             parts, good = form.read(cells.matrix(chosen, form.width))
-            read, real = _moment(parts, len(chosen))
+            read, real = _moment(parts, len(chosen), layout, midnight_24=midnight_24 and layout.midnight_24)
             good &= real
             moments[chosen[good]] = read[good]
             missing[chosen[good]] = False
     return moments, np.flatnonzero(missing), missing | ~cells.valid
 
 
-def _moment(parts: Parts, count: int) -> tuple[Ints, Bools]:
+def _moment(parts: Parts, count: int, layout: Layout, *, midnight_24: bool) -> tuple[Ints, Bools]:
     """Microseconds since 1970 and whether such a moment exists."""
     one, zero = np.ones(count, np.int32), np.zeros(count, np.int32)
+    if "y" in parts:
+        first = layout.two_digit_years_from or 0
+        parts["Y"] = first + (parts["y"] - first) % 100
     year, month, day = parts.get("Y", 1970 * one), parts.get("m", one), parts.get("d", one)
     real = (year >= 1) & (month >= 1) & (month <= 12) & (day >= 1)
     index = np.where(real, year * 12 + month - 1, 12)
-    first, length = _months()
+    starts, length = _months()
     real &= day <= length[index]
-    micros = (first[index] + day - 1) * _MICROSECONDS_A_DAY
-    if "H" in parts:
-        hour, minute, second = parts["H"], parts.get("M", zero), parts.get("S", zero)
-        real &= (hour <= 23) & (minute <= 59) & (second <= 59)
-        micros += (hour * 3600 + minute * 60 + second) * np.int64(1_000_000) + parts.get("f", zero)
+    micros = (starts[index] + day - 1) * _MICROSECONDS_A_DAY
+    if "H" in parts or "I" in parts:
+        hour, minute, second = parts.get("H", zero), parts.get("M", zero), parts.get("S", zero)
+        if "I" in parts:
+            real &= (parts["I"] >= 1) & (parts["I"] <= 12)
+            hour = parts["I"] % 12 + 12 * (parts.get("p", one) == 2)
+        fraction = parts.get("f", zero)
+        latest = (hour == 24) & (minute + second + fraction == 0) if midnight_24 else np.zeros(count, np.bool_)
+        real &= ((hour <= 23) | latest) & (minute <= 59) & (second <= 59)
+        micros += (hour * 3600 + minute * 60 + second) * np.int64(1_000_000) + fraction
     return micros, real
 
 

@@ -23,7 +23,7 @@ _POWERS = 10 ** np.arange(_LONGEST_INTEGER + 1)
 
 def read_integer(texts: Any, _kind: Kind, layout: Layout) -> Typed:
     """`[+-]?digits`, within 64 bits; leading zeros say nothing."""
-    texts, misplaced = _ungrouped(texts, layout)
+    texts, misplaced = _ungrouped(_bare_of_affixes(texts, layout), layout)
     shape = _misshapen(texts, mark=None)
     clean = _bare(without(texts, shape))
     try:
@@ -36,6 +36,7 @@ def read_integer(texts: Any, _kind: Kind, layout: Layout) -> Typed:
 
 def read_decimal(texts: Any, kind: Kind, layout: Layout) -> Typed:
     """`[+-]?digits[mark digits]` or `[+-]?mark digits`, exact; zeros past the scale are no loss."""
+    texts = _bare_of_affixes(texts, layout)
     odd = _not_plain(texts, kind, layout)
     if not len(texts) or len(odd) * 8 > len(texts):
         return _any_decimals(texts, kind, layout)
@@ -157,7 +158,7 @@ _REAL = r"^[+-]?([0-9]+(\.[0-9]+)?|\.[0-9]+)([eE][+-]?[0-9]{1,4})?$"
 
 def read_real(texts: Any, _kind: Kind, layout: Layout) -> Typed:
     """A decimal as above, with an exponent where need be; finite."""
-    texts, misplaced = _ungrouped(texts, layout)
+    texts, misplaced = _ungrouped(_bare_of_affixes(texts, layout), layout)
     if layout.decimal_mark != ".":
         texts = without(texts, _rows(pc.match_substring(texts, ".")))
         texts = pc.replace_substring(texts, layout.decimal_mark, ".")
@@ -210,6 +211,17 @@ def _bare(texts: Any) -> Any:
 
 def _pointed(texts: Any, mark: str) -> Any:
     return texts if mark == "." else pc.replace_substring(texts, mark, ".")
+
+
+def _bare_of_affixes(texts: Any, layout: Layout) -> Any:
+    """Without a declared prefix, which a sign may precede, and a declared suffix, at most one of each."""
+    if layout.number_prefixes:
+        listed = "|".join(map(re.escape, sorted(layout.number_prefixes, key=len, reverse=True)))
+        texts = pc.replace_substring_regex(texts, f"^([+-]?)(?:{listed})", r"\1")
+    if layout.number_suffixes:
+        listed = "|".join(map(re.escape, sorted(layout.number_suffixes, key=len, reverse=True)))
+        texts = pc.replace_substring_regex(texts, f"(?:{listed})$", "")
+    return texts
 
 
 def _ungrouped(texts: Any, layout: Layout) -> tuple[Any, Ints]:

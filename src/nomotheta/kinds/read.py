@@ -50,6 +50,12 @@ def arrow_type(kind: Kind) -> Any:
 
 
 def _read_text(texts: Any, kind: Kind, _layout: Layout) -> Typed:
+    data = Cells.of(texts).data
+    if len(data) and not data.min():
+        nul = _refused(texts, pc.invert(pc.match_substring(texts, "\0")))
+        rest = _read_text(without(texts, nul), kind, _layout) if len(nul) else None
+        if rest is not None:
+            return Typed(rest.values, (*Misfit.all(kind=nul), *rest.misfits))
     if kind.size is None or not len(texts) or int(Cells.of(texts).lengths.max()) <= kind.size:
         return Typed(texts)
     long = np.flatnonzero(pc.fill_null(pc.greater(pc.utf8_length(texts), kind.size), fill_value=False))
@@ -104,11 +110,17 @@ def explain(kind: Kind, reason: Reason, value: str, layout: Layout) -> str:
     if reason == "text_length":
         return f"has {len(value)} characters; {kind} holds {kind.size}"
     if reason == "range":
-        return f"has more digits than {kind} holds" if kind.name == "decimal" else f"is beyond the range of {kind}"
+        if kind.name == "decimal":
+            return f"has more digits than {kind} holds"
+        digits = sum(letter.isdigit() for letter in value)
+        wider = f" (64 bits); decimal({digits},0) would hold it" if kind.name == "integer" and digits <= 38 else ""
+        return f"is beyond the range of {kind}{wider}"
     forms: dict[str, Sequence[str]] = {
         "date": layout.date_forms, "time": layout.time_forms, "timestamp": layout.timestamp_forms,
         "timestamptz": layout.timestamp_forms, "boolean": [*layout.true_words, *layout.false_words],
     }  # fmt: skip
+    if kind.name == "text":
+        return "holds a NUL character, which SQL's texts cannot"
     if kind.name == "boolean":
         return f"is none of {', '.join(forms['boolean'])}"
     if kind.name in forms:

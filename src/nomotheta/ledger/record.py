@@ -34,7 +34,8 @@ class LoadResult:
 
     `state`: loaded; undone (rules, tolerance); refused (the delivery is missing, corrupt or came before); unchanged
     (a standing list that is loaded already); held back (a table it refers to failed); failed (the place).
-    `table_rows` counts the table's rows afterwards, where they could be counted.
+    `table_rows` counts the table's rows afterwards, where they could be counted. `notes` say what is no fault,
+    but worth knowing: numbers stored as text, columns that the file lacks.
     """
 
     table: str
@@ -51,6 +52,7 @@ class LoadResult:
     reasons: Mapping[str, int] = field(default_factory=dict)
     rejects: tuple[ShownReject, ...] = ()
     table_rows: int | None = None
+    notes: tuple[str, ...] = ()
     seconds: float = 0.0
     format: str = "nomotheta/load/1"
 

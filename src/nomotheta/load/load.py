@@ -25,7 +25,7 @@ from nomotheta.load.rejects import Reject, RejectFile
 from nomotheta.load.work import Fault, Plan, Worked, constants, shown_values, work
 from nomotheta.place import Mark, Now, Place, quoted, quoted_table
 from nomotheta.rules import Finding, existing, worst
-from nomotheta.source import ArrivedFile, Batch, Lines, SourceFile, match_header, open_file
+from nomotheta.source import ArrivedFile, Batch, Lines, SourceFile, match_columns, open_file
 
 WORKERS, AHEAD = 2, 4
 _SEEDS = 5
@@ -50,13 +50,14 @@ class Order:
 
 @dataclass(frozen=True, slots=True)
 class Outcome:
-    """What came of a load. `reasons` counts faults by reason; a row can have several."""
+    """What came of a load. `reasons` counts faults by reason; a row can have several. `notes` say more."""
 
     state: State
     balance: Balance
     findings: tuple[Finding, ...]
     reasons: Mapping[str, int]
     message: str
+    notes: tuple[str, ...] = ()
 
 
 class _UndoneError(Exception):
@@ -81,6 +82,7 @@ class _Load:
     reasons: Counter[str] = field(default_factory=Counter)
     by_check: Counter[str] = field(default_factory=Counter)
     doubtful: list[list[Any]] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
 
     def keys(self) -> list[tuple[str, ...]]:
         return [check.columns for check in self.compiled.checks if check.sort == "key" and check.otherwise == "reject"]
@@ -141,9 +143,21 @@ class _Load:
 
     def plan(self, file: ArrivedFile, engine: Engine) -> tuple[Plan, SourceFile]:
         source = open_file(file.path, file.name, self.compiled.layout, self.compiled.charter)
-        positions, width = match_header(source.read_header(), self.compiled.charter, file.name)
+        shape = match_columns(source, self.compiled.charter)
         fixed = constants(self.compiled.charter, self.order.load_id, self.order.at, self.order.day, file.name)
-        plan = Plan(self.compiled, file.name, positions, width, fixed, self.keys(), engine, self.order.zone, self.seed)
+        fixed |= dict.fromkeys(shape.absent)
+        self.notes += [f"{file.name} has no column '{name}': it is filled with null" for name in shape.absent]
+        plan = Plan(
+            self.compiled,
+            file.name,
+            shape.positions,
+            shape.width,
+            fixed,
+            self.keys(),
+            engine,
+            self.order.zone,
+            self.seed,
+        )
         return plan, source
 
     def known_keys(self, key: tuple[str, ...], engine: Engine) -> SeenKeys:
@@ -167,10 +181,12 @@ class _Load:
         done = 0
         for (plan, source), file in zip(plans, self.order.files, strict=True):
             owners = _Owners()
-            counts = Counter[str]()
+            counts, seen_notes = Counter[str](), Counter[tuple[str, str]]()
             for worked in worked_blocks(source, plan):
-                before = counts["records"]
-                counts["records"] += worked.batch.count
+                before = counts["numbered"]
+                counts["numbered"] += worked.batch.count
+                counts["records"] += worked.batch.count - worked.batch.headings
+                seen_notes.update(worked.notes)
                 source.lines.empty += worked.batch.empty
                 source.lines.comment += worked.batch.comments
                 source.lines.header += worked.batch.headers
@@ -183,6 +199,7 @@ class _Load:
                 done += worked.size
                 self.listener(Progress(f"loading {self.compiled.charter.table}", done, total, "bytes"))
             self.files.append(_file_count(file, source, counts))
+            self.notes += [f"{file.name}: {column}: {count:,} {told}" for (column, told), count in seen_notes.items()]
         self.listener(Progress(f"loading {self.compiled.charter.table}", total, total, "bytes", ended=True))
 
     def without_repeats(
@@ -380,14 +397,16 @@ def load(
                 rejects.discard()
                 continue
             rejects.keep()
-            return Outcome("undone", step.balance, tuple(step.findings), dict(step.reasons), undone.message)
+            return Outcome(
+                "undone", step.balance, tuple(step.findings), dict(step.reasons), undone.message, tuple(step.notes)
+            )
         except BaseException:
             rejects.discard()
             raise
         rejects.keep()
         failing = worst(step.findings) == "fail"
         told = "loaded; a rule fails, and the charter keeps the rows" if failing else ""
-        return Outcome("loaded", step.balance, tuple(step.findings), dict(step.reasons), told)
+        return Outcome("loaded", step.balance, tuple(step.findings), dict(step.reasons), told, tuple(step.notes))
     raise NomothetaError(f"keys of different rows share a hash under {_SEEDS} seeds", where=compiled.charter.table)
 
 

@@ -81,6 +81,7 @@ class Worked:
     records: Ints
     faults: list[Fault]
     hashes: list[tuple[NDArray[np.uint64], Ints]]
+    notes: Mapping[tuple[str, str], int]
 
     def rejects(self, plan: Plan, faults: Sequence[Fault], before: int) -> list[Reject]:
         """Faults as they are kept; `before` records stand in the file before the block."""
@@ -108,17 +109,20 @@ def work(source: SourceFile, block: Any, plan: Plan) -> Worked:
     load = plan.charter.load
     batch = source.read(block, plan.width, fill=load.short_rows == "fill", cut=load.long_rows == "cut")
     faults = [Fault(odd.record, "", None, odd.reason, "", odd.message) for odd in batch.odd]
-    columns, bad = _typed(batch, plan, faults)
+    notes: dict[tuple[str, str], int] = {}
+    columns, bad = _typed(batch, plan, faults, notes, serial=source.layout.format == "sheet")
     table = pa.table([columns[name] for name in plan.columns()], plan.schema())
     bad = bad | _checked(table, batch, plan, faults, bad)
     records = batch.records
     if bad.any():
         table, records = table.filter(pa.array(~bad)), records[~bad]
     hashes = [plan.engine.hashes(table, key, plan.seed) for key in plan.keys]
-    return Worked(batch, block.line, block.size, table, records, faults, hashes)
+    return Worked(batch, block.line, block.size, table, records, faults, hashes, notes)
 
 
-def _typed(batch: Batch, plan: Plan, faults: list[Fault]) -> tuple[dict[str, Any], NDArray[np.bool_]]:
+def _typed(
+    batch: Batch, plan: Plan, faults: list[Fault], notes: dict[tuple[str, str], int], *, serial: bool
+) -> tuple[dict[str, Any], NDArray[np.bool_]]:
     """The columns as values; rows with a misfit are marked and told of."""
     count = len(batch.records)
     bad = np.zeros(count, np.bool_)
@@ -134,7 +138,8 @@ def _typed(batch: Batch, plan: Plan, faults: list[Fault]) -> tuple[dict[str, Any
         texts = batch.columns[plan.positions[name]]
         if quotes and kind.name != "text":
             texts = null_words_in_quotes(texts, layout)
-        typed = read_values(texts, kind, layout, plan.zone)
+        typed = read_values(texts, kind, layout, plan.zone, serial=serial)
+        notes |= {(name, told): count for told, count in typed.notes.items()}
         columns[name] = typed.values
         for misfit in typed.misfits:
             bad[misfit.rows] = True

@@ -160,7 +160,6 @@ class _Look:
             column.take(texts[at], hashes, present)
         self.counts["rows"] += table.num_rows
         self.pairs_of(table, before)
-        self.header_again(batch)
         if len(self.first) < _FIRST_ROWS:
             rows = zip(*(column[:_FIRST_ROWS].to_pylist() for column in batch.columns[: len(names)]), strict=True)
             self.first += list(rows)[: _FIRST_ROWS - len(self.first)]
@@ -184,21 +183,6 @@ class _Look:
             if len(repeated) or len(rows) < table.num_rows:
                 del self.pairs[pair]
 
-    def header_again(self, batch: Batch) -> None:
-        """A header in the middle: files that were put one behind the other."""
-        if not self.sniffed.layout.header:
-            return
-        import pyarrow.compute as pc
-
-        same = np.ones(len(batch.records), np.bool_)
-        for column, name in zip(batch.columns, self.sniffed.names, strict=False):
-            same &= pc.fill_null(pc.equal(column, name), fill_value=False).to_numpy(zero_copy_only=False)
-            if not same.any():
-                return
-        for at in np.flatnonzero(same):
-            record = batch.records[at : at + 1]
-            self.note("header again", batch.original(int(record[0])), int(batch.line_numbers(record)[0]))
-
     # ---- what it comes to
 
     def result(self, size: int, packing: str, *, whole: bool) -> Look:
@@ -215,7 +199,7 @@ class _Look:
     def oddities(self) -> list[Oddity]:
         words = {
             "too_few_fields": "records with too few fields", "too_many_fields": "records with too many fields",
-            "stray_quote": "stray quotes", "header again": "the header stands again further down",
+            "stray_quote": "stray quotes", "repeated_header": "the header stands again further down",
         }  # fmt: skip
         found = [
             Oddity(words[reason], "", self.counts[reason], odd.example, odd.line) for reason, odd in self.odd.items()

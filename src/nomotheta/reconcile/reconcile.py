@@ -25,7 +25,7 @@ from nomotheta.place import SCHEME, Now, Place, bucket, fingerprinted, hash_sum,
 from nomotheta.place.duck import DuckPlace
 from nomotheta.reconcile.reconciliation import Cell, ColumnTotals, Reconciliation, RowDifference
 from nomotheta.rules import HIDDEN, existing
-from nomotheta.source import ArrivedFile, arrived, match_header, open_file
+from nomotheta.source import ArrivedFile, arrived, match_columns, open_file
 
 _MOST_DIFFERENCES = 20
 _MOST_ROWS = 20_000
@@ -141,10 +141,20 @@ class _Reconcile:
         done = 0
         for load, file in self.files:
             source = open_file(file.path, file.name, self.compiled.layout, self.charter)
-            positions, width = match_header(source.read_header(), self.charter, file.name)
+            shape = match_columns(source, self.charter)
             fixed = constants(self.charter, load.load_id, load.at, load.day, file.name)
             now = Now(load.at, load.day, load.load_id)
-            plan = Plan(self.compiled, file.name, positions, width, fixed, [], Engine([], now), self.zone, 0)
+            plan = Plan(
+                self.compiled,
+                file.name,
+                shape.positions,
+                shape.width,
+                fixed | dict.fromkeys(shape.absent),
+                [],
+                Engine([], now),
+                self.zone,
+                0,
+            )
             aside = left_out(load.rejects).get(file.name, np.zeros(0, np.int64))
             before = 0
             for worked in worked_blocks(source, plan):

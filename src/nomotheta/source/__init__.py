@@ -2,8 +2,9 @@
 
 from nomotheta.source.base import Batch, Lines, Odd, SourceFile
 from nomotheta.source.content import packing_of, raw_chunks
-from nomotheta.source.delivery import ArrivedFile, arrived, expected, match_header
+from nomotheta.source.delivery import ArrivedFile, arrived, expected
 from nomotheta.source.formats import open_file
+from nomotheta.source.shape import Shape, match_columns
 from nomotheta.source.texts import null_words_in_quotes
 
 __all__ = [
@@ -11,10 +12,11 @@ __all__ = [
     "Batch",
     "Lines",
     "Odd",
+    "Shape",
     "SourceFile",
     "arrived",
     "expected",
-    "match_header",
+    "match_columns",
     "null_words_in_quotes",
     "open_file",
     "packing_of",

@@ -44,8 +44,9 @@ class Batch:
 
     `columns` hold n rows each: a `pa.StringArray` of the text as it stands in the file; an array of another type where
     the format has types of its own; or a struct of `text` and `value` where cells of both sorts occur, `value` being
-    canonical text. `records` is the record of each row, counted in the block from 0; `count` all records of the block;
-    `lines`, `empty`, `comments` and `headers` its lines in all and those of no record.
+    canonical text. `records` is the record of each row, counted in the block from 0; `count` all records of the block,
+    of which `headings` are the header again; `lines`, `empty`, `comments` and `headers` its lines in all and those of
+    no record.
     """
 
     columns: list[Any]
@@ -56,6 +57,7 @@ class Batch:
     empty: int = 0
     comments: int = 0
     headers: int = 0
+    headings: int = 0
 
     @property
     def a_line_each(self) -> bool:
@@ -92,10 +94,14 @@ class Part(Protocol):
 
 
 class SourceFile(Protocol):
-    """One file of a delivery, in whatever format. `header` is known once `read_header` was called."""
+    """One file of a delivery, in whatever format.
+
+    `header`, and the values of the `first` record where they are text, are known once `read_header` was called.
+    """
 
     layout: Layout
     header: list[str] | None
+    first: list[str] | None
     lines: Lines
 
     @property

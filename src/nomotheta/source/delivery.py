@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from nomotheta.charter import Charter, Delivery, Layout
+from nomotheta.charter import Delivery, Layout
 from nomotheta.errors import DeliveryError, nearest
 from nomotheta.source.content import Survey, survey
 
@@ -90,39 +90,3 @@ def _near_files(root: Path, pattern: str) -> str:
     if close:
         return f"the nearest name there is {close}"
     return f"the folder holds {', '.join(names[:3])}" + (f" and {len(names) - 3:,} more" if len(names) > 3 else "")
-
-
-def match_header(header: Sequence[str] | None, charter: Charter, where: str) -> tuple[dict[str, int], int]:
-    """Where each column of the charter stands in the file, and how many fields a record has.
-
-    Raises:
-        DeliveryError: the header misses columns, has others, or names one twice.
-    """
-    wanted = charter.file_columns()
-    if header is None:
-        return {column: at for at, column in enumerate(wanted)}, len(wanted)
-    at = {name: position for position, name in enumerate(header)}
-    missing = [name for name in wanted.values() if name not in at]
-    extra = [name for name in header if name not in wanted.values()]
-    twice = sorted({name for name in header if header.count(name) > 1})
-    if missing or extra or twice:
-        raise DeliveryError(*_header_message(missing, extra, twice), where=where, mend=_header_mend(missing, extra))
-    return {column: at[name] for column, name in wanted.items()}, len(header)
-
-
-def _header_message(missing: list[str], extra: list[str], twice: list[str]) -> tuple[str]:
-    parts = []
-    for label, names in (("missing", missing), ("not in the charter", extra), ("named twice", twice)):
-        if names:
-            parts.append(f"{label}: " + ", ".join(f"'{name}'" for name in names))
-    return ("the header is not the one the charter declares; " + "; ".join(parts),)
-
-
-def _header_mend(missing: list[str], extra: list[str]) -> str:
-    pairs = [(name, nearest(name, extra)) for name in missing]
-    near = [f"'{found}' looks like '{name}': write from = \"{found}\" there" for name, found in pairs if found]
-    if near:
-        return "; ".join(near)
-    if len(extra) == 1 and missing:
-        return "the file may have another delimiter than the layout declares"
-    return "ask the sender what changed, or change the charter's columns"

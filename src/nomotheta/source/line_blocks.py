@@ -39,6 +39,7 @@ class LineFile:
     layout: Layout
     charter: Charter | None = None
     header: list[str] | None = None
+    first: list[str] | None = None
     lines: Lines = field(default_factory=Lines)
 
     def header_lines(self) -> int:

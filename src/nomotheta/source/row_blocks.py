@@ -35,6 +35,7 @@ class RowFile:
     layout: Layout
     charter: Charter | None = None
     header: list[str] | None = None
+    first: list[str] | None = None
     lines: Lines = field(default_factory=Lines)
 
     def opened(self) -> tuple[list[str], int, Iterator[Any]]:

@@ -255,6 +255,29 @@ def _trimmed(column: Any, layout: Layout) -> Any:
     return pc.if_else(pc.fill_null(null, fill_value=False), pa.scalar(None, pa.string()), trimmed)
 
 
+def without_headers(batch: TextBatch, header: list[str], *, skip: bool) -> None:
+    """Take the rows that are the header again out of a batch, as of files that were put one behind the other."""
+    same = np.ones(len(batch.records), np.bool_)
+    for column, name in zip(batch.columns, header, strict=False):
+        if name:
+            same &= pc.fill_null(pc.equal(column, name), fill_value=False).to_numpy(zero_copy_only=False)
+        if not same.any():
+            return
+    again = batch.records[same]
+    if skip:
+        spans = batch.spans()
+        ends = np.append(spans.lines, batch.lines)[again + 1]
+        batch.headers += int((ends - spans.lines[again]).sum())
+    else:
+        told = "is the header again"
+        batch.odd += [Odd(int(record), "repeated_header", told) for record in again]
+        batch.odd.sort(key=lambda each: each.record)
+    batch.headings += len(again) if skip else 0
+    keep = pa.array(~same)
+    batch.columns = [column.filter(keep) for column in batch.columns]
+    batch.records = batch.records[~same]
+
+
 def null_words_in_quotes(column: Any, layout: Layout) -> Any:
     """The column with quoted null words as null too: what is no text has no empty value of its own."""
     words = pa.array(layout.null_words, pa.string())

@@ -23,7 +23,7 @@ from nomotheta.source.records import (
     well_formed,
     within_limits,
 )
-from nomotheta.source.texts import TextBatch, read_texts
+from nomotheta.source.texts import TextBatch, read_texts, without_headers
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,6 +58,7 @@ class DelimitedFile:
     layout: Layout
     charter: Charter | None = None
     header: list[str] | None = None
+    first: list[str] | None = None
     lines: Lines = field(default_factory=Lines)
 
     def read_header(self) -> list[str] | None:
@@ -67,14 +68,26 @@ class DelimitedFile:
             DeliveryError: the file cannot be read, or its first line is no header.
         """
         stream = self.blocks()
-        next(stream, None)
+        block = next(stream, None)
         stream.close()
         self.lines = Lines()
+        self.first = self._first(block.data) if block is not None else None
         return self.header
 
     def read(self, block: Block, width: int, *, fill: bool = False, cut: bool = False) -> TextBatch:
-        """The columns of a block."""
-        return read_texts(block, self.layout, width, fill=fill, cut=cut)
+        """The columns of a block; where the header stands among them again, it is no row."""
+        batch = read_texts(block, self.layout, width, fill=fill, cut=cut)
+        if self.header:
+            without_headers(batch, self.header, skip=self.layout.repeated_header == "skip")
+        return batch
+
+    def _first(self, data: bytes) -> list[str] | None:
+        """The values of the first record, where it can be read."""
+        at, comment = 0, self.layout.comment.encode()
+        while data.startswith((b"\n", b"\r\n"), at) or (comment and data.startswith(comment, at)):
+            at = (data.find(b"\n", at) + 1) or len(data)
+        found = read_record(data, at, self.layout, final=True)[0] if at < len(data) else ""
+        return None if isinstance(found, str) else [value.decode("utf-8", "replace") for value, _ in found]
 
     def blocks(self) -> Generator[Block, None, None]:
         """The file's records below the header, in order, in blocks of about one chunk.
@@ -154,7 +167,7 @@ class DelimitedFile:
         found, following = read_record(data, at, self.layout, final=final)
         if isinstance(found, str):
             return found, following
-        return [value.decode("utf-8", "replace").strip() for value, _ in found], following
+        return [value.decode("utf-8", "replace") for value, _ in found], following
 
     def _cut(self, data: bytes, line: int, offset: int, quote: int | None, *, final: bool) -> tuple[Block | None, int]:
         """The whole records at the start of `data` as a block, and where they end."""
