@@ -13,13 +13,15 @@ from hypothesis import strategies as st
 
 from nomotheta.charter import Layout
 from nomotheta.conditions import parse_kind
-from nomotheta.kinds import explain, read_column
+from nomotheta.kinds import as_texts, explain, read_column, read_values
+from nomotheta.kinds.native import CANONICAL
 
 Date, Moment, Time = datetime.date, datetime.datetime, datetime.time
 COMMA = {"decimal_mark": ","}
 GROUPED = {"decimal_mark": ",", "grouping_mark": "."}
 GERMAN = {"date_forms": ["%d.%m.%Y"]}
 
+MONTHS = "janúar februar märz apríl mai juni juli august september oktober november desember".split()
 READ: list[tuple[str, dict[str, Any], str, Any]] = [
     ("integer", {}, "7", 7),
     ("integer", {}, "-7", -7),
@@ -48,12 +50,41 @@ READ: list[tuple[str, dict[str, Any], str, Any]] = [
     ("timestamptz", {}, "2026-06-01 10:20:30+02:00", Moment(2026, 6, 1, 8, 20, 30, tzinfo=datetime.UTC)),
     ("timestamptz", {}, "2026-06-01T10:20:30Z", Moment(2026, 6, 1, 10, 20, 30, tzinfo=datetime.UTC)),
     ("timestamptz", {}, "2026-06-01 10:20:30", Moment(2026, 6, 1, 9, 20, 30, tzinfo=datetime.UTC)),
+    ("decimal(8,2)", {"number_prefixes": ["€"], "number_suffixes": ["%", " DKK"]}, "-€12.50 DKK", Decimal("-12.50")),
+    ("integer", {"number_suffixes": ["%"]}, "12%", 12),
+    ("real", {"number_prefixes": ["EUR "]}, "EUR 1.5", 1.5),
+    ("date", {"date_forms": ["%d %b %Y"]}, "29 FEB 2024", Date(2024, 2, 29)),
+    ("date", {"date_forms": ["%-d. %B %Y"], "months": MONTHS}, "1. märz 2026", Date(2026, 3, 1)),
+    ("date", {"date_forms": ["%-d/%-m/%y"], "two_digit_years_from": 1950}, "7/12/49", Date(2049, 12, 7)),
+    ("date", {"date_forms": ["%-d/%-m/%y"], "two_digit_years_from": 1950}, "17/2/50", Date(1950, 2, 17)),
+    ("timestamp", {"midnight_24": True}, "2026-12-31 24:00:00", Moment(2027, 1, 1)),
+    ("timestamp", {"timestamp_forms": ["%m/%d/%Y %-I:%M %p"]}, "06/01/2026 12:05 am", Moment(2026, 6, 1, 0, 5)),
+    ("timestamp", {"timestamp_forms": ["%Y-%m-%d %H:%M:%S.%f"]}, "2026-06-01 10:20:30.123456000", Moment(2026, 6, 1, 10, 20, 30, 123456)),
+    ("timestamptz", {}, "2026-06-01 10:20:30 -0330", Moment(2026, 6, 1, 13, 50, 30, tzinfo=datetime.UTC)),
+    ("date", {"date_forms": ["%-d.%-m.%Y"]}, "1.12.2026", Date(2026, 12, 1)),
+    ("timestamp", {"timestamp_forms": ["%m/%d/%Y %I:%M %p"]}, "06/01/2026 12:05 PM", Moment(2026, 6, 1, 12, 5)),
+    ("text", {}, "ab", "ab"),
     ("uuid", {}, "6F9619FF-8B86-D011-B42D-00C04FC964FF", "6f9619ff-8b86-d011-b42d-00c04fc964ff"),
     ("binary", {}, "00fF", b"\x00\xff"),
     ("text(3)", {}, "äöü", "äöü"),
 ]  # fmt: skip
 REFUSED: list[tuple[str, dict[str, Any], str, str, str]] = [
     ("integer", {}, "0x1A", "kind", "is no integer"),
+    ("integer", {}, "9223372036854775808", "range", "decimal(19,0) would hold it"),
+    ("integer", {}, "12%", "kind", "is no integer"),
+    ("integer", {"number_suffixes": ["%"]}, "12%%", "kind", "is no integer"),
+    ("decimal(8,2)", {"number_prefixes": ["€"]}, "€", "kind", "is no decimal"),
+    ("date", {"date_forms": ["%-d.%-m.%Y"]}, "01.2.2026", "kind", "is no date"),
+    ("date", {"date_forms": ["%d %b %Y"]}, "29 Mai 2024", "kind", "is no date"),
+    ("date", {"date_forms": ["%-d/%-m/%y"], "two_digit_years_from": 1950}, "29/2/50", "kind", "is no date"),
+    ("time", {"midnight_24": True}, "24:00:00", "kind", "is no time"),
+    ("timestamp", {}, "2026-12-31 24:00:00", "kind", "is no timestamp"),
+    ("timestamp", {"midnight_24": True}, "2026-12-31 24:00:01", "kind", "is no timestamp"),
+    ("timestamp", {"timestamp_forms": ["%m/%d/%Y %I:%M %p"]}, "06/01/2026 13:05 pm", "kind", "is no timestamp"),
+    ("timestamp", {"timestamp_forms": ["%Y-%m-%d %H:%M:%S.%f"]}, "2026-06-01 10:20:30.1234567", "kind", "is no timestamp"),
+    ("timestamptz", {}, "2026-06-01 10:20:30+16:00", "kind", "is no timestamptz"),
+    ("timestamptz", {}, "2026-03-29 01:30:00", "kind", "is no timestamptz"),
+    ("text", {}, "a\0b", "kind", "NUL"),
     ("integer", {}, "1e3", "kind", "is no integer"),
     ("integer", {}, "1.0", "kind", "is no integer"),
     ("integer", {}, " 7", "kind", "white space"),
@@ -154,3 +185,24 @@ def test_no_text_is_a_number_that_python_would_not_read_so(texts: list[str]) -> 
         if value is not None:
             assert value == Decimal(text)
             assert set(text) <= set("0123456789.-+")
+
+
+SAME: list[tuple[str, pa.DataType, list[Any]]] = [
+    ("integer", pa.int32(), [1, -2, None]), ("decimal(9,2)", pa.decimal128(9, 2), [Decimal("1.50"), Decimal("-0.01"), None]),
+    ("decimal(38,12)", pa.decimal128(38, 12), [Decimal("0.000000000001"), Decimal(10**25), None]), ("real", pa.float64(), [1e300, -0.1, None]),
+    ("boolean", pa.bool_(), [True, False, None]), ("date", pa.date32(), [Date(1, 1, 1), Date(9999, 12, 31), None]),
+    ("time", pa.time64("us"), [Time(0), Time(23, 59, 59, 999999), None]), ("timestamp", pa.timestamp("us"), [Moment(1, 1, 1), Moment(2026, 6, 1, 1, 2, 3, 4), None]),
+    ("timestamptz", pa.timestamp("us", "UTC"), [Moment(2026, 6, 1, tzinfo=datetime.UTC), None]), ("binary", pa.binary(), [b"", b"\x00\xff", None]),
+    ("text", pa.string(), ["", "ä", None]), ("uuid", pa.string(), ["6f9619ff-8b86-d011-b42d-00c04fc964ff", None]),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("kind", "type_", "values"), SAME, ids=[row[0] for row in SAME])
+def test_the_canonical_text_of_a_value_is_that_value(kind: str, type_: pa.DataType, values: list[Any]) -> None:
+    column = pa.array(values, type_)
+
+    back = read_column(as_texts(column), parse_kind(kind), CANONICAL, "Atlantic/Faroe")
+    direct = read_values(column, parse_kind(kind), Layout())
+
+    assert not back.misfits
+    assert back.values.to_pylist() == direct.values.to_pylist() == values

@@ -131,8 +131,8 @@ class DuckPlace:
         except duckdb.Error as error:
             raise failed[0] if failed else self._error(str(error)) from error
         finally:
-            self._connection.unregister("nomotheta_incoming")
-            with contextlib.suppress(PlaceError):
+            with contextlib.suppress(PlaceError, duckdb.Error):  # a transaction that has failed takes nothing more
+                self._connection.unregister("nomotheta_incoming")
                 self._run("SET preserve_insertion_order = true")
         return int(found[0][0])
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import codecs
+import contextlib
 import gzip
 import hashlib
 import sys
@@ -48,6 +49,23 @@ def packing_of(path: Path) -> str:
     with path.open("rb") as file:
         head = file.read(6)
     return next((packing for magic, packing in _PACKINGS.items() if head.startswith(magic)), "")
+
+
+_FORMATS = {b"PAR1": "parquet", b"ARROW1": "arrow", b"\xd0\xcf\x11\xe0\xa1\xb1": "sheet", b"\xff\xff\xff\xff": "arrow"}
+
+
+def format_of(path: Path) -> str | None:
+    """The format of a file that is no text, by its first bytes: parquet, arrow or sheet; None for any other."""
+    with path.open("rb") as file:
+        head = file.read(6)
+    if head.startswith(b"PK\x03\x04"):
+        import zipfile
+
+        with contextlib.suppress(zipfile.BadZipFile), zipfile.ZipFile(path) as archive:
+            names = set(archive.namelist())
+            if names & {"xl/workbook.xml", "xl/workbook.bin"} or {"mimetype", "content.xml"} <= names:
+                return "sheet"
+    return next((name for magic, name in _FORMATS.items() if head.startswith(magic)), None)
 
 
 def raw_chunks(path: Path, name: str, *, packed: bool = True) -> Iterator[bytes]:

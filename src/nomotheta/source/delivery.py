@@ -10,7 +10,7 @@ from pathlib import Path
 
 from nomotheta.charter import Delivery, Layout
 from nomotheta.errors import DeliveryError, nearest
-from nomotheta.source.content import Survey, survey
+from nomotheta.source.content import Survey, format_of, survey
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,7 +56,24 @@ def arrived(root: Path, patterns: Sequence[str], layout: Layout) -> list[Arrived
             raise DeliveryError("no such file has arrived", where=pattern, mend=_near_files(root, pattern))
         found |= {path: _shown(path, root) for path in matches}
     packed = layout.is_text
+    for path, name in found.items() if packed else ():
+        _check_text(path, name, layout)
     return [ArrivedFile(path, name, survey(path, name, packed=packed), _stamp(path)) for path, name in found.items()]
+
+
+def _check_text(path: Path, name: str, layout: Layout) -> None:
+    """Whether a file that should be text is of a format that is none.
+
+    Raises:
+        DeliveryError: it is.
+    """
+    try:
+        found = format_of(path)
+    except OSError:  # which the reading itself tells of
+        return
+    if found:
+        what = f"the layout says {layout.format}, but this is a file of the format {found}"
+        raise DeliveryError(what, where=name, mend=f'write format = "{found}" in the layout')
 
 
 def _stamp(path: Path) -> tuple[int, int]:

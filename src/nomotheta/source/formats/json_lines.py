@@ -5,8 +5,10 @@ from __future__ import annotations
 import json
 import re
 import threading
+from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from decimal import Decimal
 from typing import Any
 
 import duckdb
@@ -33,17 +35,22 @@ class JsonLinesFile(LineFile):
         return 0
 
     def read_header(self) -> list[str] | None:
-        """The names of the members of the first objects, in the order in which they are first seen."""
-        found: dict[str, None] = {}
+        """The names of the members that the charter wants or that most of the first objects have."""
+        seen = Counter[str]()
+        objects = 0
         for block in self.blocks():
             for line in block.data.split(b"\n", _SAMPLE)[:_SAMPLE]:
                 try:
                     value = json.loads(line)
                 except (ValueError, RecursionError):
                     continue
-                found |= dict.fromkeys(value) if isinstance(value, dict) else {}
+                seen.update(list(value) if isinstance(value, dict) else ())
+                objects += isinstance(value, dict)
             break
-        self.header = list(found)
+        wanted = self.charter.file_columns().values() if self.charter else ()
+        self.header = [
+            name for name, times in seen.items() if name in wanted or not self.charter or 2 * times > objects
+        ]
         return self.header
 
     def read(self, block: LineBlock, width: int, *, fill: bool = False, cut: bool = False) -> LineBatch:
@@ -65,7 +72,7 @@ class JsonLinesFile(LineFile):
         engine = self._engine()
         engine.register("lines", pa.table({"l": texts}))
         try:
-            return engine.execute(sql, parameters).to_arrow_table()
+            return engine.sql(sql, params=list(parameters)).to_arrow_table()
         finally:
             engine.unregister("lines")
 
@@ -119,9 +126,12 @@ def _short(values: Any) -> Any:
 
 
 def _number(line: str, name: str) -> str:
-    """A number as it is written; an exponent, which no kind but real accepts, stays."""
+    """A number with every digit it is written with; one with a small exponent without it."""
     value = json.loads(line, parse_float=str, parse_int=str)[name]
-    return value if isinstance(value, str) else json.dumps(value)
+    if not isinstance(value, str):
+        return json.dumps(value)
+    number = Decimal(value)
+    return format(number, "f") if abs(number.adjusted()) < 100 else value
 
 
 def _odd(batch: LineBatch, sorts: Any, members: Any, known: Sequence[str]) -> Any:
@@ -137,7 +147,7 @@ def _odd(batch: LineBatch, sorts: Any, members: Any, known: Sequence[str]) -> An
         strange = np.flatnonzero(pc.invert(pc.is_in(flat, pa.array(known, pa.string()))).to_numpy(zero_copy_only=False))
         for at in strange:
             record = parents[int(at)].as_py()
-            told = f"has a member '{flat[int(at)].as_py()}' that the first objects do not have"
+            told = f"has a member '{flat[int(at)].as_py()}' that most objects do not have"
             found.setdefault(record, Odd(record, "unknown_member", told))
     sizes = np.diff(members.offsets.to_numpy())
     for at in np.flatnonzero(sizes > (len(known) or 1)):
