@@ -14,7 +14,7 @@ WRONG = [
     ('place = "warehous"', "no place 'warehous' in nomotheta.toml", "did you mean 'warehouse'?"),
     ('[delivery]\nfiles = "x-{day}.csv"\nlayuot = "office"', "unknown key 'layuot'", "did you mean 'layout'?"),
     ('[delivery]\nfiles = "x.csv"\nlayout = "ofice"', "no layout 'ofice' in nomotheta.toml", "did you mean 'office'?"),
-    ('[delivery]\nfiles = "x-{date}.csv"', "holds braces that are no day", ""),
+    ('[delivery]\nfiles = "x-{date}.csv"', "holds braces that are not known", ""),
     ('[delivery]\nfiles = "x.csv"\nlayout = { delimiter = "a\\n" }', "no line end among them", ""),
     ('[delivery]\nfiles = "x.csv"\nlayout = { quote = "ab" }', "quote", ""),
     ('[delivery]\nfiles = "x.csv"\nlayout = { delimiter = "|\\"|" }', "quote must differ from the delimiter", ""),

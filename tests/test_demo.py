@@ -34,9 +34,12 @@ def test_each_planted_fault_is_found_and_nothing_else(demo: Space) -> None:
             found.append((day, name, load["state"], load["message"], 1))
         found += [(day, name, "finding", f["rule"], f["breaks"]) for f in load["findings"] if f["verdict"] != "pass"]
         if load["reasons"]:
-            demo.run("rejects", str(load["load_id"]), "--csv", "all.csv")
+            number = str(load["load_id"])
+            demo.run("rejects", number, "--csv", "all.csv")
             with (demo.root / "all.csv").open(newline="") as file:
-                found += [(day, name, "reject", row["reason"], row["original"][:9]) for row in csv.DictReader(file)]
+                came = {int(row["reject record"]): row["reject original"] for row in csv.DictReader(file)}
+            shown = demo.run("rejects", number, "--all", "--json").json["shown"]
+            found += [(day, name, "reject", each["reason"], came[each["record"]][:9]) for each in shown]
 
     for planted in PLANTED:
         match = next(

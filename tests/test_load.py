@@ -94,11 +94,10 @@ def test_all_rejects_can_be_written_as_csv_that_no_spreadsheet_runs(space: Space
 
     rows = list(csv.DictReader((space.root / "fixed.csv").open(newline="")))
     assert ended.code == 0
-    assert "3 faults of 2 rows" in ended.err
-    first = rows[0]
-    assert first["value"] == "'=SUM(A1)"
-    assert first["original"].startswith("'=SUM")
-    assert {row["line"] for row in rows} == {"4", "5"}
+    assert "2 open rows written" in ended.err
+    assert [row["ticket_no"] for row in rows] == ["'=SUM(A1)", "-5"]
+    assert rows[0]["reject original"].startswith("'=SUM")
+    assert [row["reject line"] for row in rows] == ["4", "5"]
 
 
 @pytest.mark.parametrize(

@@ -11,6 +11,7 @@ from nomotheta.charter.model import (
     Delivery,
     Layout,
     Settings,
+    Stated,
     Tell,
     Tolerance,
 )
@@ -30,6 +31,7 @@ __all__ = [
     "Problem",
     "Read",
     "Settings",
+    "Stated",
     "Tell",
     "Tolerance",
     "draft_text",

@@ -70,6 +70,42 @@ def _context(read: Read, settings: Settings) -> list[Problem]:
         known = "declared layouts: " + ", ".join(settings.layouts) if settings.layouts else "none is declared"
         mend = did_you_mean(layout, settings.layouts, known)
         found.append(read.source.problem(("delivery", "layout"), f"no layout '{layout}' in nomotheta.toml", mend))
+    return found + _stated(read) + _positions(read, _layout(charter, settings))
+
+
+def _stated(read: Read) -> list[Problem]:
+    """Totals can be stated only of numbers that the files hold."""
+    charter, found = read.charter, []
+    path = ("delivery", "stated", "pattern")
+    for name in charter.stated_totals():
+        kind = charter.kinds().get(name) if name in charter.file_columns() else None
+        if kind is None:
+            mend = did_you_mean(
+                name, charter.file_columns(), "call the count of rows 'rows', and a total as its column"
+            )
+            found.append(
+                read.source.problem(path, f"the pattern names '{name}', which is no column of the files", mend)
+            )
+        elif kind.name not in {"integer", "decimal"}:
+            mend = "totals are stated of integer and decimal columns"
+            found.append(read.source.problem(path, f"'{name}' is {kind}, which has no exact total", mend))
+    return found
+
+
+def _positions(read: Read, layout: Layout) -> list[Problem]:
+    """Columns of fixed-width text must say where they stand, and only they stand at characters."""
+    found = []
+    if read.charter.delivery is None:
+        return []
+    for name in read.charter.file_columns():
+        at = read.charter.columns[name].at
+        if layout.format == "fixed" and not isinstance(at, list):
+            mend = "write at = [FIRST, LAST]: its characters in the line, from 1"
+            what = f"in fixed-width text '{name}' must say where it stands"
+            found.append(read.source.problem(("columns", name), what, mend))
+        elif layout.format != "fixed" and isinstance(at, list):
+            mend = 'write at = 3 for the third field, or format = "fixed" in the layout'
+            found.append(read.source.problem(("columns", name, "at"), "only fixed-width text has such positions", mend))
     return found
 
 

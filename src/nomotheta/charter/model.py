@@ -196,11 +196,46 @@ class Layout(Declared):
         return self
 
 
+def _placeholders(value: str, names: str) -> str:
+    """A file pattern whose braces are known."""
+    left = re.sub(r"\{day(:[^{}]*)?\}" + (r"|\{file\}" if "file" in names else ""), "", value)
+    if "{" in left or "}" in left:
+        raise ValueError(f"'{value}' holds braces that are not known; write {names}")
+    for form in re.findall(r"\{day:([^{}]*)\}", value):
+        datetime.date(2026, 1, 1).strftime(form)
+    return value
+
+
+class Stated(Declared):
+    """Row counts and totals that the sender states: in the footer, in the lines above the header, or in a file."""
+
+    in_: Annotated[str, Field(alias="in")]
+    pattern: str
+
+    @field_validator("in_")
+    @classmethod
+    def _where(cls, value: str) -> str:
+        return value if value in {"header", "footer"} else _placeholders(value, "{file}, {day} or {day:%d%m%Y}")
+
+    @field_validator("pattern")
+    @classmethod
+    def _groups(cls, value: str) -> str:
+        try:
+            names = re.compile(value).groupindex
+        except re.error as error:
+            raise ValueError(f"'{value}' is no regular expression: {error}") from None
+        if not names:
+            raise ValueError("the pattern names nothing; write (?P<rows>[0-9]+), or (?P<COLUMN>…) for a total")
+        return value
+
+
 class Delivery(Declared):
     """Where the files of a table come from."""
 
     files: str | list[str]
     layout: str | Layout = Layout()
+    checksums: str | None = None
+    stated: Stated | None = None
 
     @property
     def patterns(self) -> list[str]:
@@ -216,12 +251,13 @@ class Delivery(Declared):
     @classmethod
     def _day(cls, value: str | list[str]) -> str | list[str]:
         for pattern in [value] if isinstance(value, str) else value:
-            left = re.sub(r"\{day(:[^{}]*)?\}", "", pattern)
-            if "{" in left or "}" in left:
-                raise ValueError(f"'{pattern}' holds braces that are no day; write {{day}} or {{day:%d%m%Y}}")
-            for form in re.findall(r"\{day:([^{}]*)\}", pattern):
-                datetime.date(2026, 1, 1).strftime(form)
+            _placeholders(pattern, "{day} or {day:%d%m%Y}")
         return value
+
+    @field_validator("checksums")
+    @classmethod
+    def _sums(cls, value: str | None) -> str | None:
+        return value and _placeholders(value, "{file}, {day} or {day:%d%m%Y}")
 
 
 class Load(Declared):
@@ -431,6 +467,11 @@ class Charter(Declared):
     def private(self) -> frozenset[str]:
         """The columns whose values are never shown."""
         return frozenset(name for name, column in self.columns.items() if column.private)
+
+    def stated_totals(self) -> tuple[str, ...]:
+        """The columns whose totals the sender states."""
+        stated = self.delivery.stated if self.delivery else None
+        return tuple(name for name in re.compile(stated.pattern).groupindex if name != "rows") if stated else ()
 
     def load_column(self) -> str | None:
         """The column that holds the load's number, if one does."""

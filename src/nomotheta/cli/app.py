@@ -201,6 +201,12 @@ def load(
     day: Day = None,
     place: Place = None,
     create: Create = False,
+    rehearse: Annotated[
+        bool, typer.Option("--rehearse", help="All of it in memory: would this delivery pass?")
+    ] = False,
+    again: Annotated[
+        Path | None, typer.Option("--again", metavar="FILE", help="Mended rows of an earlier load (rejects --csv).")
+    ] = None,
     workspace: Folder = HERE,
     json: Json = False,
 ) -> None:
@@ -211,10 +217,20 @@ def load(
     with guarded(json=json):
         from nomotheta.cli.progress import bars
 
+        if again and (rehearse or day or create):
+            from nomotheta.errors import DeclarationError
+
+            told = "--again goes with none of --day, --create and --rehearse"
+            raise DeclarationError(told, mend="the day is that of the load whose rows were mended")
         opened = _open(workspace)
         with bars(quiet=json) as listener:
-            result = opened.load(table, _date(day, opened), place=place, create=create, listener=listener)
-        _warn(opened.tell(result))
+            if again:
+                result = opened.load_mended(table, again, place=place, listener=listener)
+            elif rehearse:
+                result = opened.rehearse(table, _date(day, opened), place=place, create=create, listener=listener)
+            else:
+                result = opened.load(table, _date(day, opened), place=place, create=create, listener=listener)
+        _warn(opened.tell(result) if not rehearse else [])
         if json:
             from nomotheta.report import Loads
 
@@ -288,32 +304,40 @@ def rejects(
     load: Annotated[
         int | None, typer.Argument(metavar="[LOAD]", help="The load; default: the newest with any.")
     ] = None,
-    csv: Annotated[Path | None, typer.Option("--csv", metavar="FILE", help="Write all of them to a CSV file.")] = None,
+    csv: Annotated[
+        Path | None, typer.Option("--csv", metavar="FILE", help="Write the open rows to a CSV file, to be mended.")
+    ] = None,
     every: Annotated[bool, typer.Option("--all", help="Show all, not only the first 20.")] = False,
     workspace: Folder = HERE,
     json: Json = False,
 ) -> None:
-    """Show the rows that a load set aside, and why."""
+    """Show the rows that a load set aside, and why.
+
+    Rows that were mended in the CSV file come later with: load TABLE --again FILE.
+    """
     with guarded(json=json):
         opened = _open(workspace)
-        result, found = opened.rejects(load, None if every or csv else 20)
-        rows = opened.rejected_rows(result.load_id or 0)
+        found = opened.set_aside(load, None if every or csv else 20)
         if csv:
-            opened.write_rejects(found, csv)
-            typer.echo(f"{len(found):,} faults of {rows:,} rows written to {csv}", err=True)
+            rows = opened.write_rejects(found, csv)
+            told = f"mend them there, then: nomotheta load {found.load.table} --again {csv}"
+            typer.echo(f"{rows:,} open {'row' if rows == 1 else 'rows'} written to {csv}; {told}", err=True)
             return
-        compiled = opened.charter_of(result.table)
+        compiled = opened.charter_of(found.load.table)
+        shown = tuple(opened.shown(each, compiled) for each in found.rejects)
         if json:
             from nomotheta.report import Rejects
 
-            shown = tuple(opened.shown(each, compiled) for each in found)
-            reasons = dict(result.reasons)
-            _print(Rejects(result.load_id or 0, result.table, rows, sum(reasons.values()), reasons, shown))
+            _print(
+                Rejects(
+                    found.load.load_id or 0, found.load.table, found.rows, found.came, found.open, found.by,
+                    found.faults, dict(found.load.reasons), shown,
+                )
+            )  # fmt: skip
             return
         from nomotheta.cli.show import show_rejects
 
-        private = bool(compiled and compiled.charter.private())
-        show_rejects(result, [opened.shown(each, compiled) for each in found], rows, private)
+        show_rejects(found, shown, bool(compiled and compiled.charter.private()))
 
 
 @app.command()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from collections import Counter
 from collections.abc import Iterable, Sequence
 from pathlib import Path
 from typing import Any
@@ -15,11 +16,12 @@ from rich.text import Text
 
 from nomotheta.charter import Problem
 from nomotheta.errors import NomothetaError
-from nomotheta.ledger import Entry, Judgement, LoadResult, RunResult, TableResult
+from nomotheta.ledger import Entry, Judgement, LoadResult, RunResult, ShownReject, TableResult
 from nomotheta.load import Balance
 from nomotheta.reconcile import ColumnTotals, Reconciliation
 from nomotheta.report import STATES, gravest_first, headline, ordered, visible
 from nomotheta.rules import Finding, Samples
+from nomotheta.workspace.mending import SetAside
 
 SIGNS = {"pass": "✓", "warn": "!", "fail": "✗", "error": "?"}
 TONES = {"pass": "green", "warn": "yellow", "fail": "red", "error": "magenta"}
@@ -209,9 +211,10 @@ def show_load(load: LoadResult) -> None:
     """A load: its balance, the rules, what was set aside."""
     console = out()
     number_ = f" {load.load_id}" if load.load_id else ""
-    title = Text.assemble(
-        (load.table, "bold"), "  ", verdict_text(load.verdict), f"  load{number_} for {load.day}: {STATES[load.state]}"
-    )
+    what = f"load{number_} for {load.day}: {STATES[load.state]}"
+    if load.mends is not None:
+        what += f", mended rows of load {load.mends}"
+    title = Text.assemble((load.table, "bold"), "  ", verdict_text(load.verdict), f"  {what}")
     console.print(title)
     if load.message and load.state not in {"loaded", "unchanged"}:
         _show_message(console, load)
@@ -248,26 +251,29 @@ def show_balance(console: Console, balance: Balance, *, undone: bool = False) ->
 # ---- rejects
 
 
-def show_rejects(load: LoadResult, rejects: Sequence[object], rows: int, private: bool) -> None:
+def show_rejects(found: SetAside, shown: Sequence[ShownReject], private: bool) -> None:
     """The rows of a load that were set aside: by reason, then one by one."""
-    from nomotheta.ledger import ShownReject
-
     console = out()
-    console.print(
-        Text.assemble((load.table, "bold"), f"  load {load.load_id} for {load.day}: {rows_told(rows)} set aside")
-    )
+    load, rows = found.load, found.rows
+    title = f"  load {load.load_id} for {load.day}: {rows_told(rows)} set aside"
+    if found.came:
+        by = " and ".join(map(str, found.by))
+        title += f": {found.came:,} came later with load {by}, {found.open:,} open"
+    console.print(Text.assemble((load.table, "bold"), title))
     if load.state == "undone":
         console.print(Text("  the load was undone, so none of its rows is in the table", "dim"))
-    if not rows:
+    if found.came and shown:
+        console.print(Text("  what follows is still open", "dim"))
+    if not found.rejects:
         return
     console.print()
     reasons = plain_table(("reason", ""), ("faults", "right"))
-    for reason, count in sorted(load.reasons.items(), key=lambda item: -item[1]):
+    counts = Counter(each.reason for each in shown) if found.came else load.reasons
+    for reason, count in sorted(counts.items(), key=lambda item: -item[1]):
         reasons.add_row(reason, number(count))
     console.print(reasons)
     console.print()
     table = plain_table(("line", "right"), ("column", ""), ("value", ""), ("reason", ""), ("why", ""))
-    shown = [each for each in rejects if isinstance(each, ShownReject)]
     several = len({each.file for each in shown}) > 1
     for each in shown:
         line = Text(f"{visible(each.file)}:{each.line}") if several else number(each.line)
@@ -276,9 +282,10 @@ def show_rejects(load: LoadResult, rejects: Sequence[object], rows: int, private
     console.print()
     for each in shown[:3] if not private else []:
         console.print(Text.assemble((f"line {each.line:,}  ", "dim"), cell(each.original)), soft_wrap=True)
-    faults = sum(load.reasons.values())
-    if faults > len(shown):
-        console.print(Text(f"{len(shown):,} of {faults:,} faults are shown; all of them: --all, or --csv FILE", "dim"))
+    if found.faults > len(shown):
+        console.print(
+            Text(f"{len(shown):,} of {found.faults:,} faults are shown; all of them: --all, or --csv FILE", "dim")
+        )
     if private:
         console.print(Text("The original rows hold private columns and are shown only in --csv FILE.", "dim"))
 

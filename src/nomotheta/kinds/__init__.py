@@ -1,12 +1,13 @@
 """Kinds: text into typed values, a column at a time, strictly; Arrow arrays in, Arrow arrays and misfits out."""
 
 from nomotheta.kinds.cells import Cells
-from nomotheta.kinds.native import as_texts, read_values
+from nomotheta.kinds.native import CANONICAL, as_texts, in_layout, read_values
 from nomotheta.kinds.read import arrow_type, explain, read_column
 from nomotheta.kinds.show import show
 from nomotheta.kinds.typed import Misfit, Reason, Typed
 
 __all__ = [
+    "CANONICAL",
     "Cells",
     "Misfit",
     "Reason",
@@ -14,6 +15,7 @@ __all__ = [
     "arrow_type",
     "as_texts",
     "explain",
+    "in_layout",
     "read_column",
     "read_values",
     "show",

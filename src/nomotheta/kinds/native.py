@@ -103,6 +103,17 @@ def as_texts(column: Any) -> Any:
     return column.cast(pa.string())
 
 
+def in_layout(column: Any, kind: Kind, layout: Layout) -> Any:
+    """Values of any type as texts that the layout's forms read back; what was text stays as it is."""
+    if kind.is_number and layout.decimal_mark != ".":
+        if pa.types.is_struct(column.type):
+            values = pc.replace_substring(column.field("value"), ".", layout.decimal_mark)
+            return pc.coalesce(column.field("text"), values)
+        if not _is_text(column.type):
+            return pc.replace_substring(as_texts(column), ".", layout.decimal_mark)
+    return as_texts(column)
+
+
 def _plain_numbers(column: Any) -> Any:
     """Numbers as digits and a point; where Arrow writes an exponent, as Python's exact decimals do without one."""
     texts = column.cast(pa.string())

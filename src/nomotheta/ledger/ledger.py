@@ -33,6 +33,10 @@ CREATE TABLE IF NOT EXISTS entries (
     summary TEXT NOT NULL, document TEXT
 );
 CREATE INDEX IF NOT EXISTS entries_by_table ON entries (table_name, entry_id);
+CREATE TABLE IF NOT EXISTS mended (
+    of_load INTEGER NOT NULL, load_id INTEGER NOT NULL, file TEXT NOT NULL, record INTEGER NOT NULL,
+    PRIMARY KEY (of_load, file, record, load_id)
+) WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS outbox (
     mail_id INTEGER PRIMARY KEY, tell TEXT NOT NULL, subject TEXT NOT NULL, text TEXT NOT NULL, html TEXT NOT NULL,
     created TEXT NOT NULL, sent TEXT
@@ -207,6 +211,45 @@ class Ledger:
         sql = "UPDATE entries SET state = ?, verdict = ?, summary = ? WHERE entry_id = ?"
         self._rows(sql, state, verdict, told, entry_id)
 
+    # ---- rows that were set aside and came later
+
+    def expect_mended(self, of_load: int, load_id: int, rows: Sequence[tuple[str, int]]) -> None:
+        """Rows that a load set aside (file and record) are about to come with another."""
+        given = [(of_load, load_id, file, record) for file, record in rows]
+        try:
+            with contextlib.closing(self._connection.cursor()) as cursor:
+                cursor.execute("BEGIN")
+                cursor.executemany("INSERT INTO mended VALUES (?, ?, ?, ?)", given)
+                cursor.execute("COMMIT")
+        except sqlite3.Error as error:
+            raise self._error(error) from None
+
+    def drop_mended(self, of_load: int, load_id: int, rows: Sequence[tuple[str, int]]) -> None:
+        """These did not come after all."""
+        for file, record in rows:
+            self._rows(
+                "DELETE FROM mended WHERE of_load = ? AND load_id = ? AND file = ? AND record = ?",
+                of_load, load_id, file, record,
+            )  # fmt: skip
+
+    def mended(self, of_load: int) -> dict[tuple[str, int], int]:
+        """The rows of a load (file and record) that came later, each with the load it came with."""
+        rows = self._rows(
+            "SELECT file, record, load_id FROM mended WHERE of_load = ? AND EXISTS "
+            "(SELECT 1 FROM entries WHERE entries.load_id = mended.load_id AND state = 'loaded')",
+            of_load,
+        )
+        return {(row[0], row[1]): row[2] for row in rows}
+
+    def mends(self, load_id: int) -> int | None:
+        """The load whose rows this one mends, or None."""
+        found = self._rows("SELECT of_load FROM mended WHERE load_id = ? LIMIT 1", load_id)
+        return found[0][0] if found else None
+
+    def mending(self, of_load: int) -> list[int]:
+        """The loads that mend rows of this one and stand."""
+        return sorted(set(self.mended(of_load).values()))
+
     # ---- outbox
 
     def post(self, tell: str, subject: str, text: str, html: str, created: datetime.datetime) -> None:
@@ -235,7 +278,8 @@ def summary_of_load(result: LoadResult) -> str:
     if result.state == "undone":
         return f"undone, {result.message}"
     counts = ((balance.rejected, "rejected"), (balance.repeated, "repeated"))
-    parts = [f"{balance.loaded:,} rows loaded", *(f"{count:,} {word}" for count, word in counts if count)]
+    of = f" of load {result.mends}, mended," if result.mends else ""
+    parts = [f"{balance.loaded:,} rows{of} loaded", *(f"{count:,} {word}" for count, word in counts if count)]
     broken = [finding.rule for finding in result.findings if finding.verdict in {"fail", "error"}]
     return ", ".join(parts) + (f"; broken: {', '.join(broken)}" if broken else "")
 

@@ -11,7 +11,7 @@ from nomotheta.load import Balance
 from nomotheta.reconcile import Reconciliation
 from nomotheta.rules import Finding, Verdict
 
-State = Literal["loaded", "undone", "refused", "unchanged", "held back", "failed", "started", "cut off"]
+State = Literal["loaded", "undone", "refused", "unchanged", "held back", "failed", "started", "cut off", "rehearsed"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,9 +33,9 @@ class LoadResult:
     """What came of a load.
 
     `state`: loaded; undone (rules, tolerance); refused (the delivery is missing, corrupt or came before); unchanged
-    (a standing list that is loaded already); held back (a table it refers to failed); failed (the place).
+    (a standing list that is loaded already); held back (a table it refers to failed); failed (the place); rehearsed.
     `table_rows` counts the table's rows afterwards, where they could be counted. `notes` say what is no fault,
-    but worth knowing: numbers stored as text, columns that the file lacks.
+    but worth knowing: numbers stored as text, columns that the file lacks. `mends` is the load whose rows came again.
     """
 
     table: str
@@ -53,6 +53,7 @@ class LoadResult:
     rejects: tuple[ShownReject, ...] = ()
     table_rows: int | None = None
     notes: tuple[str, ...] = ()
+    mends: int | None = None
     seconds: float = 0.0
     format: str = "nomotheta/load/1"
 

@@ -4,14 +4,17 @@ from nomotheta.load.balance import Balance, FileCount
 from nomotheta.load.engine import Engine
 from nomotheta.load.keys import SeenKeys
 from nomotheta.load.load import Judge, Order, Outcome, as_kind, compare, load, worked_blocks
-from nomotheta.load.rejects import Reject, RejectFile, left_out, read_rejects
+from nomotheta.load.mended import LINKS, Mended, columns_of, delimiter_of, mended_charter, open_mended, read_mended
+from nomotheta.load.rejects import Reject, RejectFile, left_out, read_rejects, recover
 from nomotheta.load.work import Plan, Worked, constants
 
 __all__ = [
+    "LINKS",
     "Balance",
     "Engine",
     "FileCount",
     "Judge",
+    "Mended",
     "Order",
     "Outcome",
     "Plan",
@@ -20,10 +23,16 @@ __all__ = [
     "SeenKeys",
     "Worked",
     "as_kind",
+    "columns_of",
     "compare",
     "constants",
+    "delimiter_of",
     "left_out",
     "load",
+    "mended_charter",
+    "open_mended",
+    "read_mended",
     "read_rejects",
+    "recover",
     "worked_blocks",
 ]

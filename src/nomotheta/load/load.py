@@ -7,13 +7,14 @@ from collections import Counter, deque
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
+from decimal import Decimal
 from pathlib import Path
 from typing import Any, Literal
 
 import numpy as np
 import pyarrow as pa
 
-from nomotheta.charter import FROM_PLACE, Compiled
+from nomotheta.charter import FROM_PLACE, Compiled, Stated
 from nomotheta.conditions import Kind
 from nomotheta.errors import DeliveryError, NomothetaError, PlaceError, did_you_mean
 from nomotheta.events import Listener, Progress, nobody
@@ -25,7 +26,17 @@ from nomotheta.load.rejects import Reject, RejectFile
 from nomotheta.load.work import Fault, Plan, Worked, constants, shown_values, work
 from nomotheta.place import Mark, Now, Place, quoted, quoted_table
 from nomotheta.rules import Finding, existing, worst
-from nomotheta.source import ArrivedFile, Batch, Lines, SourceFile, match_columns, open_file
+from nomotheta.source import (
+    ArrivedFile,
+    Batch,
+    Counted,
+    Lines,
+    SourceFile,
+    check_stated,
+    match_columns,
+    open_file,
+    statement,
+)
 
 WORKERS, AHEAD = 2, 4
 _SEEDS = 5
@@ -35,7 +46,11 @@ Judge = Callable[[Mapping[str, int], bool], list[Finding]]
 
 @dataclass(frozen=True, slots=True)
 class Order:
-    """A load to be carried out. `once` is what may stand only once in the place for this table."""
+    """A load to be carried out.
+
+    `once` is what may stand only once in the place for this table; `opened` opens a file, where the layout alone does
+    not say how; `stated` are the texts beside the files that state counts, by file, or under "" for all of them.
+    """
 
     load_id: int
     workspace: str
@@ -46,6 +61,8 @@ class Order:
     content: str
     once: str
     rejects: Path
+    opened: Callable[[ArrivedFile], SourceFile] | None = None
+    stated: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)
@@ -83,6 +100,7 @@ class _Load:
     by_check: Counter[str] = field(default_factory=Counter)
     doubtful: list[list[Any]] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
+    tallies: list[tuple[str, SourceFile, _Tally]] = field(default_factory=list)
 
     def keys(self) -> list[tuple[str, ...]]:
         return [check.columns for check in self.compiled.checks if check.sort == "key" and check.otherwise == "reject"]
@@ -108,6 +126,7 @@ class _Load:
         if self.has_collision():
             raise _CollisionError
         self.balance = Balance.of(charter.load.how, self.files, loaded, before, removed, self.place.count(table))
+        rejects.finish()
         self.settle()
 
     def settle(self) -> None:
@@ -117,6 +136,7 @@ class _Load:
         faults = self.balance.faults()
         if faults:
             raise PlaceError("the balance does not add up: " + "; ".join(faults), where=self.compiled.charter.table)
+        self.check_stated()
         load, balance = self.compiled.charter.load, self.balance
         if not balance.records and load.empty == "refuse":
             mend = 'write empty = "accept" under [load] if a delivery may hold no rows'
@@ -141,8 +161,28 @@ class _Load:
             names = ", ".join(f"'{each.rule}'" for each in broken[:3]) + (", …" if len(broken) > 3 else "")
             raise _UndoneError(f"{len(broken)} {'rule fails' if len(broken) == 1 else 'rules fail'}: {names}")
 
+    def check_stated(self) -> None:
+        """Hold the files against what the sender states of them."""
+        stated = self.compiled.charter.delivery.stated if self.compiled.charter.delivery else None
+        if stated is None or self.order.opened:
+            return
+        whole = _Tally()
+        for name, source, tally in self.tallies:
+            whole.rows += tally.rows
+            whole.take(tally.totals)
+            text = self.order.stated.get(name)
+            if stated.in_ in {"header", "footer"}:
+                text = source.footer if stated.in_ == "footer" else source.heading
+            if text is not None:
+                where = f"{name}, its {stated.in_}" if stated.in_ in {"header", "footer"} else filled_name(stated, name)
+                check_stated(statement(text, where, self.compiled), tally.counted())
+        if "" in self.order.stated:
+            check_stated(statement(self.order.stated[""], stated.in_, self.compiled), whole.counted())
+
     def plan(self, file: ArrivedFile, engine: Engine) -> tuple[Plan, SourceFile]:
-        source = open_file(file.path, file.name, self.compiled.layout, self.compiled.charter)
+        opened = self.order.opened
+        compiled = self.compiled
+        source = opened(file) if opened else open_file(file.path, file.name, compiled.layout, compiled.charter)
         shape = match_columns(source, self.compiled.charter)
         fixed = constants(self.compiled.charter, self.order.load_id, self.order.at, self.order.day, file.name)
         fixed |= dict.fromkeys(shape.absent)
@@ -181,12 +221,13 @@ class _Load:
         done = 0
         for (plan, source), file in zip(plans, self.order.files, strict=True):
             owners = _Owners()
-            counts, seen_notes = Counter[str](), Counter[tuple[str, str]]()
+            counts, seen_notes, tally = Counter[str](), Counter[tuple[str, str]](), _Tally()
             for worked in worked_blocks(source, plan):
                 before = counts["numbered"]
                 counts["numbered"] += worked.batch.count
                 counts["records"] += worked.batch.count - worked.batch.headings
                 seen_notes.update(worked.notes)
+                tally.add(worked)
                 source.lines.empty += worked.batch.empty
                 source.lines.comment += worked.batch.comments
                 source.lines.header += worked.batch.headers
@@ -199,6 +240,7 @@ class _Load:
                 done += worked.size
                 self.listener(Progress(f"loading {self.compiled.charter.table}", done, total, "bytes"))
             self.files.append(_file_count(file, source, counts))
+            self.tallies.append((file.name, source, tally))
             self.notes += [f"{file.name}: {column}: {count:,} {told}" for (column, told), count in seen_notes.items()]
         self.listener(Progress(f"loading {self.compiled.charter.table}", total, total, "bytes", ended=True))
 
@@ -296,6 +338,34 @@ def worked_blocks(source: SourceFile, plan: Plan) -> Iterator[Worked]:
                 yield waiting.popleft().result()
         while waiting:
             yield waiting.popleft().result()
+
+
+@dataclass(slots=True)
+class _Tally:
+    """What the sender may have stated: rows, and the totals of columns with how many values could not be read."""
+
+    rows: int = 0
+    totals: dict[str, tuple[Decimal, int]] = field(default_factory=dict)
+
+    def add(self, worked: Worked) -> None:
+        self.rows += worked.batch.count - worked.batch.headings
+        self.take(worked.totals)
+
+    def take(self, totals: Mapping[str, tuple[Decimal, int]]) -> None:
+        for name, (total, unread) in totals.items():
+            before, unread_before = self.totals.get(name, (Decimal(0), 0))
+            self.totals[name] = (before + total, unread_before + unread)
+
+    def counted(self) -> Counted:
+        totals = self.totals.items()
+        return Counted(
+            self.rows, {name: total for name, (total, _) in totals}, {name: bad for name, (_, bad) in totals}
+        )
+
+
+def filled_name(stated: Stated, file: str) -> str:
+    """Where a file's counts are stated, as messages show it."""
+    return stated.in_.replace("{file}", file)
 
 
 def _account(lines: Lines, batch: Batch) -> None:

@@ -21,7 +21,8 @@ class Reject:
 
     `line` and `record` count from 1, the record below the header; `offset` is the byte of the file's UTF-8 text at
     which the record begins. `column` is the charter's name and `header` the file's; both are empty for a fault of the
-    whole row. `reason` is one of the documented codes, `rule` the check that set it aside.
+    whole row. `reason` is one of the documented codes, `rule` the check that set it aside. `cells` are the row's values
+    by the charter's columns, as far as they could be told.
     """
 
     file: str
@@ -35,15 +36,12 @@ class Reject:
     rule: str
     message: str
     original: str
+    cells: tuple[str | None, ...] = ()
 
 
 _VALUES = attrgetter(*(field.name for field in fields(Reject)))
-_SCHEMA = pa.schema(
-    [
-        (field.name, pa.int64() if field.name in {"line", "record", "offset"} else pa.string())
-        for field in fields(Reject)
-    ]
-)
+_TYPES = dict.fromkeys(("line", "record", "offset"), pa.int64()) | {"cells": pa.list_(pa.string())}
+_SCHEMA = pa.schema([(field.name, _TYPES.get(field.name, pa.string())) for field in fields(Reject)])
 
 
 class RejectFile:
@@ -76,11 +74,18 @@ class RejectFile:
 
     def keep(self) -> None:
         """Put the file in place."""
+        self.finish()
+        if self._writer is None:
+            self.path.unlink(missing_ok=True)  # of an older ledger that gave the same number
+        else:
+            self._writer = None
+            self._part.replace(self.path)
+
+    def finish(self) -> None:
+        """Write all that is still to be written; after that, nothing but the name is missing."""
         self._flush()
         if self._writer is not None:
             self._writer.close()
-            self._writer = None
-            self._part.replace(self.path)
 
     def discard(self) -> None:
         """Forget what was written."""
@@ -91,13 +96,20 @@ class RejectFile:
         self._part.unlink(missing_ok=True)
 
 
+def recover(path: Path, *, stands: bool) -> None:
+    """The rejects of a load that was cut off: put in place where it stands, forgotten where it does not."""
+    part = path.with_suffix(".part")
+    if part.exists():
+        part.replace(path) if stands else part.unlink()
+
+
 def read_rejects(path: Path, limit: int | None = None) -> Sequence[Reject]:
     """The rejects of a load, in the order of the file; all, or the first `limit`."""
     if not path.exists():
         return []
     found: list[Reject] = []
     for batch in pq.ParquetFile(path).iter_batches(4096):
-        found += [Reject(**row) for row in batch.to_pylist()]
+        found += [Reject(**row | {"cells": tuple(row["cells"])}) for row in batch.to_pylist()]
         if limit is not None and len(found) >= limit:
             return found[:limit]
     return found

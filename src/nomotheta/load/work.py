@@ -5,15 +5,17 @@ from __future__ import annotations
 import datetime
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from decimal import Decimal
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 from numpy.typing import NDArray
 
 from nomotheta.charter import FROM_PLACE, Charter, Compiled, value_of
 from nomotheta.conditions import Kind
-from nomotheta.kinds import arrow_type, as_texts, explain, read_values, show
+from nomotheta.kinds import arrow_type, as_texts, explain, in_layout, read_values, show
 from nomotheta.load.engine import Engine
 from nomotheta.load.rejects import Reject
 from nomotheta.rules import HIDDEN
@@ -71,7 +73,8 @@ class Fault:
 class Worked:
     """A block of `size` bytes after work.
 
-    `good` rows are a `pa.Table`, with the record of each; then the faults, and the hashes of each key.
+    `good` rows are a `pa.Table`, with the record of each; then the faults, the hashes of each key, notes
+    by column, and for each column of which a total is stated, its sum and how many values could not be read.
     """
 
     batch: Batch
@@ -82,6 +85,7 @@ class Worked:
     faults: list[Fault]
     hashes: list[tuple[NDArray[np.uint64], Ints]]
     notes: Mapping[tuple[str, str], int]
+    totals: Mapping[str, tuple[Decimal, int]]
 
     def rejects(self, plan: Plan, faults: Sequence[Fault], before: int) -> list[Reject]:
         """Faults as they are kept; `before` records stand in the file before the block."""
@@ -91,17 +95,39 @@ class Worked:
         lines = self.batch.line_numbers(records).tolist()
         offsets = self.batch.offsets(records).tolist()
         headers = plan.charter.file_columns()
-        originals: dict[int, str] = {}
-        for record in records.tolist():
-            if record not in originals:
-                originals[record] = self.batch.original(record)
+        unique = np.unique(records)
+        originals = {record: self.batch.original(record) for record in unique.tolist()}
+        cells = self.cells(plan, unique)
         return [
             Reject(
                 plan.file, line, before + fault.record + 1, offset, fault.column, headers.get(fault.column, ""),
                 fault.value, fault.reason, fault.rule, fault.message, originals[fault.record],
+                cells[fault.record],
             )
             for fault, line, offset in zip(faults, lines, offsets, strict=True)
         ]  # fmt: skip
+
+    def cells(self, plan: Plan, records: Ints) -> dict[int, tuple[str | None, ...]]:
+        """The values of records by the charter's columns, as texts; as far as they go, where a record is odd."""
+        batch, kinds, layout = self.batch, plan.charter.kinds(), plan.compiled.layout
+        if not len(batch.records):
+            rows = np.zeros(0, np.int64)
+        else:
+            rows = np.searchsorted(batch.records, records)
+            rows = rows[batch.records[np.minimum(rows, len(batch.records) - 1)] == records]
+        names = list(plan.charter.file_columns())
+        texts = [
+            in_layout(batch.columns[plan.positions[name]].take(pa.array(rows)), kinds[name], layout).to_pylist()
+            if name in plan.positions
+            else [None] * len(rows)
+            for name in names
+        ]
+        found = dict(zip(batch.records[rows].tolist(), zip(*texts, strict=True), strict=True))
+        for record in records.tolist():
+            if record not in found:
+                fields = dict(enumerate(batch.fields(record)))
+                found[record] = tuple(fields.get(plan.positions.get(name, -1)) for name in names)
+        return found
 
 
 def work(source: SourceFile, block: Any, plan: Plan) -> Worked:
@@ -111,13 +137,14 @@ def work(source: SourceFile, block: Any, plan: Plan) -> Worked:
     faults = [Fault(odd.record, "", None, odd.reason, "", odd.message) for odd in batch.odd]
     notes: dict[tuple[str, str], int] = {}
     columns, bad = _typed(batch, plan, faults, notes, serial=source.layout.format == "sheet")
+    totals = {name: _total(columns[name], batch, faults, name) for name in plan.charter.stated_totals()}
     table = pa.table([columns[name] for name in plan.columns()], plan.schema())
     bad = bad | _checked(table, batch, plan, faults, bad)
     records = batch.records
     if bad.any():
         table, records = table.filter(pa.array(~bad)), records[~bad]
     hashes = [plan.engine.hashes(table, key, plan.seed) for key in plan.keys]
-    return Worked(batch, block.line, block.size, table, records, faults, hashes, notes)
+    return Worked(batch, block.line, block.size, table, records, faults, hashes, notes, totals)
 
 
 def _typed(
@@ -152,6 +179,13 @@ def _typed(
                 for record, value in zip(records, values, strict=True)
             ]
     return columns, bad
+
+
+def _total(values: Any, batch: Batch, faults: Sequence[Fault], name: str) -> tuple[Decimal, int]:
+    """The sum of a column, and how many records have no readable value in it."""
+    unread = sum(fault.column == name for fault in faults) + len(batch.odd)
+    exact = values.cast(pa.decimal128(38, getattr(values.type, "scale", 0)))
+    return Decimal(pc.sum(exact).as_py() or 0), unread
 
 
 def _constant(value: Any, kind: Kind, batch: Batch) -> Any:

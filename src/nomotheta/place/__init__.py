@@ -1,7 +1,7 @@
 """Places: one protocol, one module a database. Conditions are rendered here, from their checked trees."""
 
 from nomotheta.place.base import Mark, Place, PlaceColumn
-from nomotheta.place.connect import connect, masked, with_secrets
+from nomotheta.place.connect import connect, masked, rehearsal, with_secrets
 from nomotheta.place.fingerprint import BUCKETS, SCHEME, bucket, fingerprinted, hash_sum, row_hash
 from nomotheta.place.render import Now, Renderer, quoted, quoted_table, text_literal
 
@@ -20,6 +20,7 @@ __all__ = [
     "masked",
     "quoted",
     "quoted_table",
+    "rehearsal",
     "row_hash",
     "text_literal",
     "with_secrets",

@@ -46,6 +46,13 @@ def connect(name: str, url: str, root: Path, *, create: bool = False) -> Place:
         DeclarationError: the URL names no database that is known, or a secret is not set.
         PlaceError: it cannot be opened.
     """
+    from nomotheta.place.duck import DuckPlace
+
+    path, shown = _duckdb_path(name, url, root)
+    return DuckPlace(name, path, shown=shown, create=create)
+
+
+def _duckdb_path(name: str, url: str, root: Path) -> tuple[Path, str]:
     full = with_secrets(url, f"place {name}")
     scheme, separator, rest = full.partition("://")
     if not separator or scheme != "duckdb":
@@ -54,7 +61,17 @@ def connect(name: str, url: str, root: Path, *, create: bool = False) -> Place:
             where=f"nomotheta.toml, place {name}",
             mend='write url = "duckdb:///warehouse.duckdb"; other databases are not known to this version',
         )
+    return root / rest.removeprefix("/"), rest.removeprefix("/")
+
+
+def rehearsal(name: str, url: str, root: Path, table: str) -> Place:
+    """A place in memory that holds a table and its loads' marks as they are in another, and sees its other tables.
+
+    Raises:
+        DeclarationError: the URL names no database that is known, or a secret is not set.
+        PlaceError: it cannot be opened.
+    """
     from nomotheta.place.duck import DuckPlace
 
-    path = root / rest.removeprefix("/")
-    return DuckPlace(name, path, shown=rest.removeprefix("/"), create=create)
+    path, shown = _duckdb_path(name, url, root)
+    return DuckPlace.rehearsal(name, path, shown, table)

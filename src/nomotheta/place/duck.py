@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import re
+import tempfile
 from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any
@@ -46,6 +47,43 @@ class DuckPlace:
                 "python_enable_replacements = false",
             ):
                 self._connection.execute(f"SET {setting}").fetchall()
+
+    @classmethod
+    def rehearsal(cls, name: str, path: Path, shown: str, table: str) -> DuckPlace:
+        """A database in memory with one table of a file and our marks, and views of all its other tables.
+
+        The file is opened for reading alone. A table's constraints come along, where they name no other table.
+        """
+        place = cls(name, None, shown=shown)
+        place._run(f"SET temp_directory = {_text(tempfile.gettempdir())}")
+        if not path.exists():
+            return place
+        with place._translated():
+            place._connection.execute(f"ATTACH {_text(str(path))} AS there (READ_ONLY)").fetchall()
+        found = place._run(
+            "SELECT table_schema, table_name FROM information_schema.tables WHERE table_catalog = 'there' ORDER BY 1, 2"
+        )
+        for schema, each in found:
+            own = quoted_table(each if schema == "main" else f"{schema}.{each}")
+            theirs = f"there.{quoted(schema)}.{quoted(each)}"
+            place._run(f"CREATE SCHEMA IF NOT EXISTS {quoted(schema)}")
+            if each == _MARKS or (each if schema == "main" else f"{schema}.{each}") == table:
+                place._take_over(schema, each, own, theirs)
+            else:
+                place._run(f"CREATE VIEW {own} AS SELECT * FROM {theirs}")
+        return place
+
+    def _take_over(self, schema: str, table: str, own: str, theirs: str) -> None:
+        """A table of the attached file with its constraints, or where they name others, without."""
+        made = self._run(
+            "SELECT sql FROM duckdb_tables() WHERE database_name = 'there' AND schema_name = ? AND table_name = ?",
+            [schema, table],
+        )
+        try:
+            self._run(made[0][0].replace("CREATE TABLE there.", "CREATE TABLE ", 1))
+            self._run(f"INSERT INTO {own} SELECT * FROM {theirs}")
+        except (PlaceError, IndexError):
+            self._run(f"CREATE OR REPLACE TABLE {own} AS SELECT * FROM {theirs}")
 
     @contextlib.contextmanager
     def _translated(self) -> Iterator[None]:
@@ -208,6 +246,10 @@ class DuckPlace:
     def close(self) -> None:
         """Let go of the file."""
         self._connection.close()
+
+
+def _text(value: str) -> str:
+    return "'" + value.replace("'", "''") + "'"
 
 
 def _kind(type_name: str) -> Kind | None:

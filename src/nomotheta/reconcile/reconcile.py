@@ -20,12 +20,12 @@ from nomotheta.conditions import Kind
 from nomotheta.errors import DeliveryError
 from nomotheta.events import Listener, Progress, nobody
 from nomotheta.kinds import arrow_type, show
-from nomotheta.load import Balance, Engine, Plan, constants, left_out, worked_blocks
+from nomotheta.load import Balance, Engine, Plan, constants, left_out, open_mended, worked_blocks
 from nomotheta.place import SCHEME, Now, Place, bucket, fingerprinted, hash_sum, quoted, row_hash
 from nomotheta.place.duck import DuckPlace
 from nomotheta.reconcile.reconciliation import Cell, ColumnTotals, Reconciliation, RowDifference
 from nomotheta.rules import HIDDEN, existing
-from nomotheta.source import ArrivedFile, arrived, match_columns, open_file
+from nomotheta.source import ArrivedFile, arrived, literal, match_columns, open_file
 
 _MOST_DIFFERENCES = 20
 _MOST_ROWS = 20_000
@@ -35,7 +35,7 @@ _NOT_FROM_FILES = ("@load.id", "@load.time", "@place")
 
 @dataclass(frozen=True, slots=True)
 class LoadedFiles:
-    """A load that stands in the table: its number, its day, its files, and what was set aside."""
+    """A load that stands in the table: its number, day, files, what was set aside, and the charter that reads them."""
 
     load_id: int
     day: datetime.date
@@ -43,6 +43,8 @@ class LoadedFiles:
     root: Path
     balance: Balance
     rejects: Path
+    compiled: Compiled
+    mended: bool = False
 
 
 def reconcile(
@@ -86,7 +88,7 @@ class _Reconcile:
             name: kind for name, kind in self.charter.kinds().items() if columns[name].from_ not in _NOT_FROM_FILES
         }
         self.hashed = fingerprinted(self.kinds)
-        self.files = [(load, file) for load in self.loads for file in _still_there(load, compiled)]
+        self.files = [(load, file) for load in self.loads for file in _still_there(load)]
 
     def run(self, over: str) -> Reconciliation:
         select = ", ".join(["count(*) AS n", f"{hash_sum(self.hashed)} AS h", *_totals(self.kinds)])
@@ -140,9 +142,14 @@ class _Reconcile:
         total = sum(file.survey.bytes_of_content for _, file in self.files)
         done = 0
         for load, file in self.files:
-            source = open_file(file.path, file.name, self.compiled.layout, self.charter)
-            shape = match_columns(source, self.charter)
-            fixed = constants(self.charter, load.load_id, load.at, load.day, file.name)
+            compiled = load.compiled
+            source = (
+                open_mended(file, compiled)
+                if load.mended
+                else open_file(file.path, file.name, compiled.layout, compiled.charter)
+            )
+            shape = match_columns(source, compiled.charter)
+            fixed = constants(compiled.charter, load.load_id, load.at, load.day, file.name)
             now = Now(load.at, load.day, load.load_id)
             plan = Plan(
                 self.compiled,
@@ -202,9 +209,9 @@ class _Reconcile:
         return tuple(found[:_MOST_DIFFERENCES]), len(found) if len(chosen) == len(differing) else None
 
 
-def _still_there(load: LoadedFiles, compiled: Compiled) -> list[ArrivedFile]:
+def _still_there(load: LoadedFiles) -> list[ArrivedFile]:
     """The files of a load, if they still are what was loaded."""
-    found = arrived(load.root, [_literal(file.file) for file in load.balance.files], compiled.layout)
+    found = arrived(load.root, [literal(file.file) for file in load.balance.files], load.compiled.layout)
     for file, loaded in zip(found, load.balance.files, strict=True):
         if file.survey.content != loaded.content:
             raise DeliveryError(
@@ -213,11 +220,6 @@ def _still_there(load: LoadedFiles, compiled: Compiled) -> list[ArrivedFile]:
                 mend="put the loaded file back, or reconcile after loading the new one",
             )
     return found
-
-
-def _literal(name: str) -> str:
-    """A file's name as a pattern that matches only itself."""
-    return "".join(f"[{c}]" if c in "*?[" else c for c in name)
 
 
 _MEASURES: Mapping[str, str] = {

@@ -15,7 +15,7 @@ from nomotheta.report.documents import (
     to_json,
 )
 from nomotheta.report.page import STATES, gravest_first, headline, ordered, page, visible, why, write_file
-from nomotheta.report.table import rejects_csv
+from nomotheta.report.table import mendable_csv
 
 __all__ = [
     "STATES",
@@ -31,9 +31,9 @@ __all__ = [
     "Rejects",
     "gravest_first",
     "headline",
+    "mendable_csv",
     "ordered",
     "page",
-    "rejects_csv",
     "schemas",
     "to_json",
     "visible",

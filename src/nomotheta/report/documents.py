@@ -61,11 +61,17 @@ class Reconciliations:
 
 @dataclass(frozen=True, slots=True)
 class Rejects:
-    """The rows that a load set aside: `rows` of them, with `faults` in all; `shown` are the first."""
+    """The rows that a load set aside: `rows` of them, of which `came_later` came with the loads `with_loads`.
+
+    `faults` counts those of the open rows by reason; `shown` are the first.
+    """
 
     load_id: int
     table: str
     rows: int
+    came_later: int
+    open: int
+    with_loads: tuple[int, ...]
     faults: int
     reasons: dict[str, int]
     shown: tuple[ShownReject, ...]

@@ -13,6 +13,7 @@ from nomotheta.ledger import RunResult, TableResult
 from nomotheta.rules import Finding
 
 STATES = {
+    "rehearsed": "rehearsed",
     "loaded": "loaded",
     "undone": "undone: the table is as it was",
     "refused": "delivery refused: the table is as it was",

@@ -1,31 +1,44 @@
-"""Rejects as CSV (RFC 4180), for mending and for spreadsheets."""
+"""Rows that were set aside as CSV (RFC 4180), to be mended in a spreadsheet or an editor and loaded again."""
 
 from __future__ import annotations
 
-import csv
-import io
 import re
 from collections.abc import Sequence
-from dataclasses import fields
 
-from nomotheta.load import Reject
+from nomotheta.load import LINKS, Reject
 
-_FORMULA = re.compile(r"[=+\-@\t\r]")
+_FORMULA = re.compile(r"[=+\-@\t\r']")
 _NUMBER = re.compile(r"[+-]?[0-9][0-9.,]*")
+_QUOTED = re.compile(r'[",\r\n]|^\s|\s$')
 
 
-def rejects_csv(rejects: Sequence[Reject]) -> str:
-    """The rejects as CSV with a header; what a spreadsheet would take for a formula starts with an apostrophe."""
-    out = io.StringIO()
-    writer = csv.writer(out, lineterminator="\r\n")
-    names = [field.name for field in fields(Reject)]
-    writer.writerow(names)
-    writer.writerows([[safe_cell(getattr(reject, name)) for name in names] for reject in rejects])
-    return out.getvalue()
+def mendable_csv(load_id: int, rejects: Sequence[Reject], columns: Sequence[str]) -> tuple[str, int]:
+    """The rows of rejects as CSV, and how many they are.
+
+    A row stands once, with all its faults in one cell, and the columns by their names in the charter. What a
+    spreadsheet would take for a formula starts with an apostrophe, which is dropped when the file is read again.
+    """
+    rows: dict[tuple[str, int], list[Reject]] = {}
+    for reject in rejects:
+        rows.setdefault((reject.file, reject.record), []).append(reject)
+    lines = [[*LINKS, *columns]]
+    for faults in rows.values():
+        first = faults[0]
+        why = "; ".join(dict.fromkeys(fault.message for fault in faults))
+        links = [load_id, first.file, first.line, first.record, why, first.original]
+        cells = [*first.cells, *[None] * (len(columns) - len(first.cells))]
+        lines.append([_cell(str(link)) for link in links] + [_cell(value) for value in cells])
+    return "".join(",".join(line) + "\r\n" for line in lines), len(rows)
 
 
-def safe_cell(value: object) -> object:
+def _cell(value: str | None) -> str:
+    """A cell: nothing at all for null, and quotes for a text that is empty."""
+    if value is None:
+        return ""
+    safe = safe_cell(value)
+    return '"' + safe.replace('"', '""') + '"' if not safe or _QUOTED.search(safe) else safe
+
+
+def safe_cell(value: str) -> str:
     """A cell that no spreadsheet takes for a formula; plain numbers stay as they are."""
-    if isinstance(value, str) and _FORMULA.match(value) and not _NUMBER.fullmatch(value):
-        return "'" + value
-    return value
+    return "'" + value if _FORMULA.match(value) and not _NUMBER.fullmatch(value) else value

@@ -2,23 +2,31 @@
 
 from nomotheta.source.base import Batch, Lines, Odd, SourceFile
 from nomotheta.source.content import packing_of, raw_chunks
-from nomotheta.source.delivery import ArrivedFile, arrived, expected
+from nomotheta.source.delivery import ArrivedFile, arrived, expected, literal
 from nomotheta.source.formats import open_file
 from nomotheta.source.shape import Shape, match_columns
+from nomotheta.source.stated import Counted, Statement, check_stated, check_sums, sidecars, statement
 from nomotheta.source.texts import null_words_in_quotes
 
 __all__ = [
     "ArrivedFile",
     "Batch",
+    "Counted",
     "Lines",
     "Odd",
     "Shape",
     "SourceFile",
+    "Statement",
     "arrived",
+    "check_stated",
+    "check_sums",
     "expected",
+    "literal",
     "match_columns",
     "null_words_in_quotes",
     "open_file",
     "packing_of",
     "raw_chunks",
+    "sidecars",
+    "statement",
 ]

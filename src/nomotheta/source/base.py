@@ -76,6 +76,10 @@ class Batch:
         """The text of a record as it came."""
         raise NotImplementedError
 
+    def fields(self, record: int) -> list[str | None]:  # noqa: ARG002
+        """What can be told of the fields of a record that has no place in the columns."""
+        return []
+
     def with_quotes(self) -> bool:
         """Whether some value may have stood in quotes."""
         return False
@@ -96,12 +100,15 @@ class Part(Protocol):
 class SourceFile(Protocol):
     """One file of a delivery, in whatever format.
 
-    `header`, and the values of the `first` record where they are text, are known once `read_header` was called.
+    `header`, and the values of the `first` record where they are text, are known once `read_header` was called; the
+    texts of the `footer` and of the `heading` above the names once `blocks` has ended.
     """
 
     layout: Layout
     header: list[str] | None
     first: list[str] | None
+    footer: str
+    heading: str
     lines: Lines
 
     @property

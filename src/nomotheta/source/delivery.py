@@ -35,12 +35,17 @@ class ArrivedFile:
 
 def expected(delivery: Delivery, day: datetime.date) -> list[str]:
     """The file patterns of a delivery with the day filled in."""
+    return [filled(pattern, day) for pattern in delivery.patterns]
+
+
+def filled(pattern: str, day: datetime.date, file: str = "") -> str:
+    """A pattern with the day, and the file it speaks of, filled in."""
 
     def fill(match: re.Match[str]) -> str:
         form = match[1]
         return day.strftime(form[1:]) if form else day.isoformat()
 
-    return [re.sub(r"\{day(:[^{}]*)?\}", fill, pattern) for pattern in delivery.patterns]
+    return re.sub(r"\{day(:[^{}]*)?\}", fill, pattern).replace("{file}", file)
 
 
 def arrived(root: Path, patterns: Sequence[str], layout: Layout) -> list[ArrivedFile]:
@@ -90,6 +95,11 @@ def _matching(root: Path, pattern: str) -> list[Path]:
     if base.is_absolute():
         return list(Path(base.anchor).glob(str(base.relative_to(base.anchor))))
     return list(root.glob(pattern))
+
+
+def literal(name: str) -> str:
+    """A file's name as a pattern that matches only itself."""
+    return "".join(f"[{c}]" if c in "*?[" else c for c in name)
 
 
 def _shown(path: Path, root: Path) -> str:

@@ -40,6 +40,8 @@ class LineFile:
     charter: Charter | None = None
     header: list[str] | None = None
     first: list[str] | None = None
+    footer: str = ""
+    heading: str = ""
     lines: Lines = field(default_factory=Lines)
 
     def header_lines(self) -> int:
@@ -52,7 +54,7 @@ class LineFile:
         Raises:
             DeliveryError: the file cannot be read, or a line is longer than the largest record.
         """
-        self.lines = Lines()
+        self.lines, self.heading = Lines(), ""
         rest, line, offset = b"", 1, 0
         left = self.header_lines()
         for chunk, final in with_end(text_chunks(self.path, self.name, self.layout.encoding)):
@@ -63,6 +65,7 @@ class LineFile:
                 feed = data.find(b"\n", start)
                 if feed < 0 and not final:
                     break
+                self.heading += data[start : feed if feed >= 0 else len(data)].decode("utf-8", "replace") + "\n"
                 start = len(data) if feed < 0 else feed + 1
                 left, self.lines.header, line = left - 1, self.lines.header + 1, line + 1
             end = self._before_footer(data, start, final=final)
@@ -86,6 +89,7 @@ class LineFile:
                 break
             end = max(data.rfind(b"\n", start, end - 1) + 1, start)
             self.lines.footer += final
+        self.footer = data[end:].decode("utf-8", "replace") if final else ""
         return end
 
     def batch(self, block: LineBlock) -> tuple[LineBatch, pa.Array]:

@@ -36,6 +36,8 @@ class RowFile:
     charter: Charter | None = None
     header: list[str] | None = None
     first: list[str] | None = None
+    footer: str = ""
+    heading: str = ""
     lines: Lines = field(default_factory=Lines)
 
     def opened(self) -> tuple[list[str], int, Iterator[Any]]:

@@ -49,6 +49,14 @@ class TextBatch(Batch):
         """The byte of the file's UTF-8 text at which each record begins, from 0."""
         return self.spans().starts[records] + self.block.offset
 
+    def fields(self, record: int) -> list[str | None]:
+        """The fields of a record of another width; where its quotes are astray, what stands between delimiters."""
+        text = self.original(record)
+        found, _ = read_record(text.encode(), 0, self.layout, final=True)
+        if isinstance(found, str):
+            return list(text.split(self.layout.delimiter))
+        return [value.decode("utf-8", "replace") for value, _ in found]
+
     def with_quotes(self) -> bool:
         """Whether a quote stands in the block at all."""
         return bool(self.layout.quote) and self.layout.quote.encode() in self.block.data

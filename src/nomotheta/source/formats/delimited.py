@@ -59,6 +59,8 @@ class DelimitedFile:
     charter: Charter | None = None
     header: list[str] | None = None
     first: list[str] | None = None
+    footer: str = ""
+    heading: str = ""
     lines: Lines = field(default_factory=Lines)
 
     def read_header(self) -> list[str] | None:
@@ -128,6 +130,7 @@ class DelimitedFile:
                 break
             end = max(data.rfind(b"\n", start, end - 1) + 1, start)
             self.lines.footer += final
+        self.footer = data[end:].decode("utf-8", "replace") if final else ""
         return end
 
     def _take_header(self, data: bytes, *, final: bool) -> int:
@@ -153,6 +156,7 @@ class DelimitedFile:
                 raise DeliveryError("the file holds no header and no rows, only empty lines", where=self.name)
             self.header, at = names, min(following, len(data))
         self.lines.empty, self.lines.comment = empty, comments
+        self.heading = data[:at].decode("utf-8", "replace")
         lines = count(data[:at], LINE_FEED) + (not data[:at].endswith(b"\n"))
         self.lines.header = lines - empty - comments
         return at

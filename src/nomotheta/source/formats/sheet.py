@@ -59,6 +59,7 @@ class SheetFile(RowFile):
             at += 1
         end = max(len(rows) - self.layout.footer, min(at, len(rows)))
         self.lines.footer = len(rows) - end
+        self.heading, self.footer = _joined(rows[: max(at - 1, 0)]), _joined(rows[end:])
         size = self.path.stat().st_size
         for start in range(at, end, ROWS):
             part = rows[start : min(start + ROWS, end)]
@@ -124,6 +125,11 @@ class SheetFile(RowFile):
         self._first_row = int(top)
         rows = cells[int(top) - 1 : int(bottom) if bottom else None]
         return [row[_number(left) - 1 : _number(right)] for row in rows]
+
+
+def _joined(rows: list[list[Any]]) -> str:
+    """Rows as lines, their cells apart by tabs."""
+    return "\n".join("\t".join(_text(cell) or "" for cell in _trimmed(row)) for row in rows)
 
 
 def _number(letters: str) -> int:

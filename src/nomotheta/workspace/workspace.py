@@ -7,58 +7,29 @@ result = workspace.run(datetime.date(2026, 6, 1))
 from __future__ import annotations
 
 import datetime
-import hashlib
 import re
 import time
 import uuid
 import zoneinfo
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
 
 from nomotheta.charter import Compiled, Problem, Read, Settings, draft_text, in_order, lint, read_charter, read_settings
-from nomotheta.conditions import check
 from nomotheta.errors import DeclarationError, DeliveryError, NomothetaError, PlaceError, did_you_mean
 from nomotheta.events import Listener, nobody
 from nomotheta.ledger import Judgement, Ledger, LoadResult, RunResult, ShownReject, TableResult
-from nomotheta.load import Order, Outcome, Reject, compare, left_out, load, read_rejects
-from nomotheta.place import Now, Place, connect
+from nomotheta.load import Balance, Reject, columns_of, delimiter_of, mended_charter
+from nomotheta.place import Now, Place, connect, rehearsal
 from nomotheta.reconcile import LoadedFiles, Reconciliation, reconcile
-from nomotheta.rules import HIDDEN, Finding, Scope, gravest, judge, worst
-from nomotheta.source import ArrivedFile, arrived, expected
+from nomotheta.rules import Scope, gravest, judge, worst
+from nomotheta.workspace.loading import Loading
+from nomotheta.workspace.mending import SetAside, set_aside, shown, write_mendable
+from nomotheta.workspace.telling import tell
 
 SETTINGS, CHARTERS, MEMORY = "nomotheta.toml", "charters", ".nomotheta"
-_SHOWN_REJECTS = 20
-
-
-@dataclass(frozen=True, slots=True)
-class Delivered:
-    """A delivery that has arrived and may be loaded. `once` may stand only once in the place for the table."""
-
-    files: Sequence[ArrivedFile]
-    content: str
-    daily: bool
-
-
-@dataclass(slots=True)
-class _Attempt:
-    """A load on its way; its number and its entry in the ledger are set once it has begun."""
-
-    compiled: Compiled
-    place: str
-    day: datetime.date
-    started: datetime.datetime
-    clock: float
-    run_id: int | None
-    load_id: int | None = None
-    entry: int | None = None
-
-    def begun(self, ledger: Ledger, load_id: int) -> None:
-        table = self.compiled.charter.table
-        self.load_id = load_id
-        self.entry = ledger.begin_load(table, self.place, self.day, self.started, load_id, self.run_id)
 
 
 class Workspace:
@@ -95,6 +66,11 @@ class Workspace:
     def identity(self) -> str:
         """What tells this workspace from any other in the places that both load into."""
         return self.ledger.identity(uuid.uuid4().hex)
+
+    @cached_property
+    def _loading(self) -> Loading:
+        """What loads need of this workspace."""
+        return Loading(self)
 
     @property
     def zone(self) -> zoneinfo.ZoneInfo:
@@ -205,33 +181,33 @@ class Workspace:
             DeclarationError: no such place is declared, or its URL is wrong.
             PlaceError: it cannot be reached.
         """
-        declared = self.settings.places.get(name)
-        if declared is None:
-            mend = did_you_mean(name, self.settings.places, "places: " + ", ".join(self.settings.places))
-            raise DeclarationError(f"no place '{name}' is declared", where=SETTINGS, mend=mend)
-        place = connect(name, declared.url, self.root, create=create)
+        place = connect(name, self._declared(name), self.root, create=create)
         try:
             yield place
         finally:
             place.close()
 
-    # ---- arrive
+    def _declared(self, name: str) -> str:
+        """The URL of a place."""
+        declared = self.settings.places.get(name)
+        if declared is None:
+            mend = did_you_mean(name, self.settings.places, "places: " + ", ".join(self.settings.places))
+            raise DeclarationError(f"no place '{name}' is declared", where=SETTINGS, mend=mend)
+        return declared.url
 
-    def arrive(self, compiled: Compiled, day: datetime.date) -> Delivered:
-        """The files of a table's delivery for a day, each read through once; no place is touched.
+    @contextmanager
+    def rehearsal_place(self, name: str, table: str) -> Iterator[Place]:
+        """A place in memory that holds a table as it is in a declared one, and sees the other tables there.
 
         Raises:
-            DeclarationError: the charter declares no delivery.
-            DeliveryError: a file is missing, cannot be read, is damaged or empty.
+            DeclarationError: no such place is declared, or its URL is wrong.
+            PlaceError: it cannot be reached.
         """
-        delivery = compiled.charter.delivery
-        if delivery is None:
-            raise DeclarationError("the charter declares no [delivery], so there is nothing to load",
-                                   where=compiled.file, mend='add [delivery] files = "inbox/…-{day}.csv"')  # fmt: skip
-        files = arrived(self.root, expected(delivery, day), compiled.layout)
-        parts = [file.survey.content for file in files]
-        content = parts[0] if len(parts) == 1 else hashlib.blake2b("".join(parts).encode(), digest_size=32).hexdigest()
-        return Delivered(files, content, delivery.daily)
+        place = rehearsal(name, self._declared(name), self.root, table)
+        try:
+            yield place
+        finally:
+            place.close()
 
     # ---- load
 
@@ -247,115 +223,28 @@ class Workspace:
         Raises:
             DeclarationError: the charter or the call is wrong.
         """
-        compiled = self.compiled([table])[0]
-        attempt = _Attempt(compiled, place or compiled.place, day, _now(), time.perf_counter(), run_id)
-        try:
-            result = self._load(attempt, create=create, again=again, listener=listener)
-        except DeclarationError:
-            raise
-        except NomothetaError as error:
-            result = self._failed(attempt, error)
-        result = replace(result, seconds=round(time.perf_counter() - attempt.clock, 3))
-        if attempt.entry is None:
-            self.ledger.add_load(result, attempt.started, run_id)
-        else:
-            self.ledger.end_load(attempt.entry, result)
-        return result
+        return self._loading.load(table, day, place, run_id, listener, create=create, again=again)
 
-    def _load(self, attempt: _Attempt, *, create: bool, again: bool, listener: Listener) -> LoadResult:
-        compiled, day = attempt.compiled, attempt.day
-        table = compiled.charter.table
-        delivered = self.arrive(compiled, day)
-        with self.place(attempt.place, create=create) as place:
-            self._settle(place)
-            if create and place.columns(table) is None:
-                place.create(table, compiled.charter.kinds())
-            compare(place, compiled)
-            standing = self._came_before(place, table, delivered, day if again else None)
-            if standing:
-                told = f"unchanged since load {standing}; nothing to do"
-                rows = place.count(table)
-                return LoadResult(table, attempt.place, day, "unchanged", "pass", standing, told, table_rows=rows)
-            load_id = max(place.next_load_id(), self.ledger.highest_load_id() + 1)
-            attempt.begun(self.ledger, load_id)
-            once = delivered.content if delivered.daily else f"{delivered.content}:{load_id}"
-            order = Order(
-                load_id, self.identity, day, attempt.started, self.settings.time_zone, delivered.files,
-                delivered.content, once, self.rejects_file(load_id),
-            )  # fmt: skip
-            now = Now(attempt.started.astimezone(self.zone), day, load_id)
-            scope = self._scope_of_load(compiled, load_id)
-
-            def judged(set_aside: Mapping[str, int], one_by_one: bool) -> list[Finding]:
-                return judge(place, compiled, now, scope, scope, set_aside, one_by_one=one_by_one)
-
-            return self._result(attempt, load_id, load(place, compiled, order, now, judged, listener))
-
-    def _failed(self, attempt: _Attempt, error: NomothetaError) -> LoadResult:
-        """What became of a load whose delivery was refused, or whose place failed."""
-        refused = isinstance(error, DeliveryError)
-        return LoadResult(
-            attempt.compiled.charter.table, attempt.place, attempt.day, "refused" if refused else "failed",
-            "fail" if refused else "error", attempt.load_id, error.what, error.where, error.mend,
-            table_rows=self._rows_there(attempt.compiled.charter.table, attempt.place),
-        )  # fmt: skip
-
-    def _rows_there(self, table: str, place: str) -> int | None:
-        """How many rows a table holds, where that can be found out."""
-        try:
-            with self.place(place) as opened:
-                return opened.count(table)
-        except NomothetaError:
-            return None
-
-    def _came_before(
-        self, place: Place, table: str, delivered: Delivered, again: datetime.date | None = None
-    ) -> int | None:
-        """The load in which a standing list came that has not changed since, or the delivery of the day `again`.
+    def rehearse(
+        self, table: str, day: datetime.date, *, place: str | None = None, create: bool = False,
+        listener: Listener = nobody,
+    ) -> LoadResult:  # fmt: skip
+        """The whole load and its rules in memory; neither the place nor the ledger is touched.
 
         Raises:
-            DeliveryError: a daily delivery's content was loaded before.
+            DeclarationError: the charter or the call is wrong.
         """
-        marks = place.marks(table)
-        if not delivered.daily:
-            return marks[-1].load_id if marks and marks[-1].content == delivered.content else None
-        before = next((mark for mark in marks if mark.content == delivered.content), None)
-        if before and before.day == again:
-            return before.load_id
-        if before:
-            told = f"the same content was loaded before, as load {before.load_id} for {before.day}"
-            raise DeliveryError(told, where=delivered.files[0].name, mend="ask the sender for the file of this day")
-        return None
+        return self._loading.rehearse(table, day, place, listener, create=create)
 
-    def _settle(self, place: Place) -> None:
-        """Loads that were cut off are settled from their marks in the place."""
-        for entry, load_id, table in self.ledger.unsettled(place.name):
-            marks = place.marks(table)
-            stands = any(mark.load_id == load_id and mark.workspace == self.identity for mark in marks)
-            self.ledger.settle(entry, stands=stands)
+    def load_mended(
+        self, table: str, file: Path, *, place: str | None = None, listener: Listener = nobody
+    ) -> LoadResult:
+        """Load rows that an earlier load set aside and that were mended since, as `write_rejects` wrote them.
 
-    def _result(self, attempt: _Attempt, load_id: int, outcome: Outcome) -> LoadResult:
-        verdict = worst(outcome.findings)
-        if outcome.state == "undone":
-            verdict = gravest([verdict, "fail"])
-        rejects = read_rejects(self.rejects_file(load_id), _SHOWN_REJECTS)
-        return LoadResult(
-            attempt.compiled.charter.table, attempt.place, attempt.day, outcome.state, verdict, load_id,
-            outcome.message, balance=outcome.balance, findings=outcome.findings, reasons=outcome.reasons,
-            notes=outcome.notes,
-            rejects=tuple(self.shown(reject, attempt.compiled) for reject in rejects),
-            table_rows=outcome.balance.after if outcome.state == "loaded" else outcome.balance.before,
-        )  # fmt: skip
-
-    def _scope_of_load(self, compiled: Compiled, load_id: int) -> Scope:
-        """The rows of a load, where they can be told apart in the table."""
-        column = compiled.charter.load_column()
-        if column:
-            condition = check(f'"{column}" = :load_id', compiled.charter.kinds())
-            return Scope(f"load {load_id}", condition)
-        if compiled.charter.load.how == "overwrite":
-            return Scope(f"load {load_id}", compiled.slice)
-        return Scope()
+        Raises:
+            DeclarationError: the charter or the call is wrong.
+        """
+        return self._loading.load_mended(table, file, place, listener)
 
     # ---- judge
 
@@ -377,7 +266,7 @@ class Workspace:
                 marks = place.marks(table)
                 last = marks[-1].load_id if marks else None
                 now = Now(started.astimezone(self.zone), day or self.today(), last)
-                load_scope = self._scope_of_load(compiled, last) if last else None
+                load_scope = self._loading.scope_of_load(compiled, last) if last else None
                 findings = judge(place, compiled, now, Scope(), load_scope)
                 result = Judgement(table, place_name, "table", worst(findings), tuple(findings))
         except PlaceError as error:
@@ -404,7 +293,7 @@ class Workspace:
         started = _now()
         name = place or compiled.place
         with self.place(name) as opened:
-            self._settle(opened)
+            self._loading.settle(opened)
             loads, scope = self._to_reconcile(compiled, name, load_id)
             now = Now(started, loads[-1].day, loads[-1].load_id)
             where = opened.render(scope.where, now) if scope.where else None
@@ -418,22 +307,29 @@ class Workspace:
         if not standing:
             raise DeclarationError(f"no load of {table} is in the ledger, so there are no files to hold it against",
                                    where=table, mend=f"load it first: nomotheta load {table}")  # fmt: skip
-        loads = [
-            LoadedFiles(number, result.day, at, self.root, result.balance, self.rejects_file(number))
-            for result, at in standing
-            if result.balance and (number := result.load_id)
-        ]  # fmt: skip
+        loads = [self._loaded_files(compiled, result, at) for result, at in standing if result.balance]
+        family = None
         if load_id is not None:
-            loads = [each for each in loads if each.load_id == load_id]
+            family = self._loading.family(load_id)
+            loads = [each for each in loads if each.load_id in family]
             if not loads:
                 known = ", ".join(str(result.load_id) for result, _ in standing)
                 raise DeclarationError(
                     f"load {load_id} did not load into {table}", where=table, mend=f"its loads: {known}"
                 )
-        scope = self._scope_of_load(compiled, loads[-1].load_id)
+        scope = self._loading.scope_of_load(compiled, loads[-1].load_id)
         if scope.label == "table":
             return loads, Scope("all loads" if len(loads) > 1 else f"load {loads[-1].load_id}")
-        return loads[-1:], scope
+        family = family or self._loading.family(loads[-1].load_id)
+        return [each for each in loads if each.load_id in family], scope
+
+    def _loaded_files(self, compiled: Compiled, result: LoadResult, at: datetime.datetime) -> LoadedFiles:
+        """The files of a load, and how they are read."""
+        number, balance = result.load_id or 0, result.balance or Balance()
+        mended = result.mends is not None
+        if mended:
+            compiled = mended_charter(compiled, delimiter_of(self.root / balance.files[0].file))
+        return LoadedFiles(number, result.day, at, self.root, balance, self.rejects_file(number), compiled, mended)
 
     # ---- the whole path
 
@@ -477,7 +373,7 @@ class Workspace:
             held = LoadResult(
                 charter.table, place or compiled.place, day, "held back", "fail", message=told,
                 mend=f"mend {waits[0]}, then: nomotheta run --day {day} {charter.table}",
-                table_rows=self._rows_there(charter.table, place or compiled.place),
+                table_rows=self._loading.rows_there(charter.table, place or compiled.place),
             )  # fmt: skip
             self.ledger.add_load(held, _now(), run_id)
             return TableResult(charter.table, "fail", held, **about)  # type: ignore[arg-type]
@@ -498,9 +394,9 @@ class Workspace:
     def _is_refused(self, compiled: Compiled, day: datetime.date, place: str | None) -> bool:
         """Whether a table's own delivery would be refused, which is the better thing to say of one that waits."""
         try:
-            delivered = self.arrive(compiled, day)
+            delivered = self._loading.arrive(compiled, day)
             with self.place(place or compiled.place) as opened:
-                self._came_before(opened, compiled.charter.table, delivered, day)
+                self._loading.came_before(opened, compiled.charter.table, delivered, day)
         except DeliveryError:
             return True
         except PlaceError:
@@ -513,49 +409,26 @@ class Workspace:
         """Where the rejects of a load are kept."""
         return self.root / MEMORY / "rejects" / f"load-{load_id}.parquet"
 
-    def rejects(self, load_id: int | None = None, limit: int | None = None) -> tuple[LoadResult, Sequence[Reject]]:
-        """A load, or the newest that set rows aside, and its rejects.
+    def set_aside(self, load_id: int | None = None, limit: int | None = None) -> SetAside:
+        """What a load set aside, or the newest that set rows aside, and what became of those rows since.
 
         Raises:
             DeclarationError: no such load is in the ledger.
         """
-        if load_id is None:
-            kept = sorted(
-                int(path.stem.partition("-")[2]) for path in self.rejects_file(0).parent.glob("load-*.parquet")
-            )
-            if not kept:
-                raise DeclarationError("no load has set rows aside so far", where="ledger")
-            load_id = kept[-1]
-        result = self.ledger.load(load_id)
-        if result is None:
-            raise DeclarationError(f"there is no load {load_id} in the ledger", mend="see: nomotheta ledger")
-        return result, read_rejects(self.rejects_file(load_id), limit)
+        return set_aside(self.ledger, self.rejects_file, load_id, limit)
 
-    def rejected_rows(self, load_id: int) -> int:
-        """How many rows a load set aside, each counted once."""
-        return sum(len(records) for records in left_out(self.rejects_file(load_id)).values())
-
-    def write_rejects(self, rejects: Sequence[Reject], file: Path) -> None:
-        """Write rejects as CSV, whole or not at all.
+    def write_rejects(self, found: SetAside, file: Path) -> int:
+        """Write the rows that are still open as CSV for mending, whole or not at all; how many they are.
 
         Raises:
-            DeclarationError: the file cannot be written.
+            DeclarationError: the file cannot be written, or the table has no charter any more.
         """
-        from nomotheta.report import rejects_csv, write_file
-
-        try:
-            write_file(file, rejects_csv(rejects))
-        except OSError as error:
-            raise DeclarationError(f"it cannot be written: {error.strerror}", where=str(file)) from None
+        compiled = self.compiled([found.load.table])[0]
+        return write_mendable(found, columns_of(compiled.charter), file)
 
     def shown(self, reject: Reject, compiled: Compiled | None) -> ShownReject:
         """A reject without private values."""
-        private = compiled.charter.private() if compiled else frozenset[str]()
-        return ShownReject(
-            reject.file, reject.line, reject.record, reject.column,
-            HIDDEN if reject.column in private else reject.value, reject.reason, reject.message,
-            None if private else reject.original,
-        )  # fmt: skip
+        return shown(reject, compiled)
 
     # ---- tell
 
@@ -565,31 +438,7 @@ class Workspace:
         Returns:
             What could not be sent, which stays in the outbox for the next time.
         """
-        if not self.settings.tell or (result.verdict == "pass" and not self.ledger.unsent() and not self._tells_passes):
-            return []
-        from nomotheta.tell import as_run, send, worth_telling, written
-
-        run = as_run(result, self.settings.name, _now()) if isinstance(result, LoadResult) else result
-        for name, tell in self.settings.tell.items():
-            tables = worth_telling(run, tell)
-            if tables:
-                self.ledger.post(name, *written(run, tables), _now())
-        failed: list[NomothetaError] = []
-        for mail in self.ledger.unsent():
-            declared = self.settings.tell.get(mail.tell)
-            if declared is None or any(error.where.startswith(f"tell {mail.tell}") for error in failed):
-                continue
-            try:
-                send(mail, declared, self.root, _now().astimezone(self.zone))
-            except NomothetaError as error:
-                failed.append(error)
-            else:
-                self.ledger.sent(mail.mail_id, _now())
-        return failed
-
-    @property
-    def _tells_passes(self) -> bool:
-        return any("pass" in tell.on for tell in self.settings.tell.values())
+        return tell(self.settings, self.ledger, self.root, self.zone, result)
 
     # ---- report
 
@@ -636,6 +485,3 @@ def _stands(result: TableResult) -> bool:
 def _declared_wrong(problems: Sequence[Problem]) -> DeclarationError:
     told = "\n".join(str(problem) for problem in problems)
     return DeclarationError(told, mend="")
-
-
-__all__ = ["Delivered", "Workspace"]

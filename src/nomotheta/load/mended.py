@@ -1,0 +1,191 @@
+"""Rows that were set aside, mended, and sent again: which they are, and how their file is read.
+
+The file is CSV (RFC 4180): a row for each row that was set aside, what links it to its load, and the columns by their
+names in the charter, written in the forms of the charter's layout.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from nomotheta.charter import Charter, Column, Compiled, Layout, Tolerance
+from nomotheta.errors import DeliveryError
+from nomotheta.kinds import CANONICAL
+from nomotheta.load.rejects import Reject
+from nomotheta.source import ArrivedFile, Batch, Odd, SourceFile, arrived, literal, open_file
+
+OF_LOAD, OF_FILE, OF_LINE, OF_RECORD, WHY, ORIGINAL = (
+    "reject load", "reject file", "reject line", "reject record", "reject why", "reject original",
+)  # fmt: skip
+LINKS = (OF_LOAD, OF_FILE, OF_LINE, OF_RECORD, WHY, ORIGINAL)
+SHAPE_REASONS = frozenset(
+    {"too_few_fields", "too_many_fields", "stray_quote", "no_object", "unknown_member", "member_twice"}
+)
+_ESCAPED = r"^'([=+\-@\t\r'])"
+
+
+@dataclass(frozen=True, slots=True)
+class Mended:
+    """A file of mended rows: the charter that reads it, and for each row in order, whence it came.
+
+    `lines` are the lines on which the rows begin, `cells` their values by the charter's columns.
+    """
+
+    file: ArrivedFile
+    compiled: Compiled
+    of_load: int
+    rows: Sequence[tuple[str, int]]
+    lines: Sequence[int]
+    cells: Sequence[tuple[str | None, ...]]
+
+    def untouched(self, rejects: Sequence[Reject]) -> frozenset[int]:
+        """The lines of rows whose shape was wrong and that are still as they were set aside."""
+        odd = {(each.file, each.record): each.cells for each in rejects if each.reason in SHAPE_REASONS}
+        found = zip(self.rows, self.lines, self.cells, strict=True)
+        return frozenset(
+            line for row, line, cells in found if row in odd and [c or "" for c in cells] == [c or "" for c in odd[row]]
+        )
+
+
+def read_mended(root: Path, path: Path, compiled: Compiled) -> Mended:
+    """Open a file of mended rows.
+
+    Raises:
+        DeliveryError: it cannot be read, or is not what `nomotheta rejects LOAD --csv FILE` wrote.
+    """
+    name = str(path)
+    derived = mended_charter(compiled, delimiter_of(path))
+    (file,) = arrived(root, [literal(name)], derived.layout)
+    source = open_mended(file, derived)
+    header = source.read_header() or []
+    missing = [link for link in (OF_LOAD, OF_FILE, OF_RECORD) if link not in header]
+    if missing:
+        raise DeliveryError(
+            f"this is no file of rejected rows: it has no column '{missing[0]}'", where=name,
+            mend="write one, mend it and keep its first columns: nomotheta rejects LOAD --csv FILE",
+        )  # fmt: skip
+    rows: list[tuple[str, int]] = []
+    lines: list[int] = []
+    cells: list[tuple[str | None, ...]] = []
+    columns = [header.index(name) for name in columns_of(compiled.charter) if name in header]
+    loads: set[int] = set()
+    for block in source.blocks():
+        batch = source.read(block, len(header), fill=True, cut=True)
+        at = [batch.columns[header.index(link)].to_pylist() for link in (OF_LOAD, OF_FILE, OF_RECORD)]
+        by_record = dict(zip(batch.records.tolist(), zip(*at, strict=True), strict=True))
+        lines += batch.line_numbers(np.arange(batch.count)).tolist()
+        for line, record in zip(lines[len(rows) :], range(batch.count), strict=True):
+            load, origin, number = by_record.get(record, (None, None, None))
+            if load is None or origin is None or number is None or not (load.isdecimal() and number.isdecimal()):
+                told = "this row does not say which rejected row it mends"
+                raise DeliveryError(told, where=f"{name}:{line}", mend=f"keep the columns {', '.join(LINKS[:4])}")
+            loads.add(int(load))
+            rows.append((origin, int(number)))
+        cells += zip(*(batch.columns[at].to_pylist() for at in columns), strict=True)
+    if not rows:
+        raise DeliveryError("the file holds no rows", where=name, mend="nomotheta rejects LOAD --csv FILE writes one")
+    if len(loads) > 1:
+        told = f"the rows are of several loads: {', '.join(map(str, sorted(loads)))}"
+        raise DeliveryError(told, where=name, mend="send those of each load in a file of its own")
+    twice = (
+        next((row for at, row in enumerate(rows) if row in set(rows[:at])), None)
+        if len(set(rows)) < len(rows)
+        else None
+    )
+    if twice:
+        raise DeliveryError(f"record {twice[1]} of {twice[0]} stands in it twice", where=name, mend="keep one")
+    return Mended(file, derived, loads.pop(), rows, lines, cells)
+
+
+def delimiter_of(path: Path) -> str:
+    """The delimiter of a file of mended rows; spreadsheets like to write another than they read.
+
+    Raises:
+        DeliveryError: it cannot be read.
+    """
+    try:
+        with path.open(encoding="utf-8-sig", errors="replace") as file:
+            first = file.readline(1 << 16)
+            return next((sign for sign in ",;\t|" if re.search(f'{OF_LOAD}"?{re.escape(sign)}', first)), ",")
+    except OSError as error:
+        raise DeliveryError(f"it cannot be read: {error.strerror}", where=str(path)) from None
+
+
+def mended_charter(compiled: Compiled, delimiter: str) -> Compiled:
+    """The charter as it reads a file of mended rows: appended, columns by their own names, the layout's forms kept."""
+    charter = compiled.charter
+    columns: dict[str, Column] = {}
+    for name, column in charter.columns.items():
+        origin = {"@file.name": OF_FILE, "@file.line": OF_LINE}.get(column.from_ or "")
+        if origin:
+            columns[name] = column.model_copy(update={"from_": origin, "kind": charter.kinds()[name]})
+        elif name in charter.file_columns():
+            columns[name] = column.model_copy(update={"from_": None, "at": None})
+        else:
+            columns[name] = column
+    load = charter.load.model_copy(
+        update={
+            "how": "append",
+            "slice": None,
+            "extra_columns": "ignore",
+            "missing_columns": "refuse",
+            "tolerate": Tolerance(),
+        }
+    )
+    changed = charter.model_copy(update={"columns": columns, "load": load})
+    return replace(compiled, charter=changed, layout=_layout(compiled.layout, delimiter), slice=None)
+
+
+def _layout(layout: Layout, delimiter: str) -> Layout:
+    """The forms of the charter's layout in CSV; a format with types of its own wrote canonical text."""
+    typed = layout.format in {"json-lines", "parquet", "arrow", "sheet"}
+    forms = ("date_forms", "time_forms", "timestamp_forms")
+    more = {name: [*getattr(layout, name), *getattr(CANONICAL, name)] for name in forms} if typed else {}
+    return layout.model_copy(
+        update={
+            "format": "delimited", "delimiter": delimiter, "quote": '"', "escape": "", "comment": "", "header": 1,
+            "footer": 0, "encoding": "utf-8", "header_match": "exact", **more,
+        }
+    )  # fmt: skip
+
+
+@dataclass(slots=True)
+class _Escaped:
+    """A file in which an apostrophe keeps spreadsheets from taking a value for a formula."""
+
+    inner: SourceFile
+    untouched: frozenset[int]
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self.inner, name)
+
+    def read(self, block: Any, width: int, *, fill: bool = False, cut: bool = False) -> Batch:
+        """The columns of a block, without such apostrophes."""
+        batch = self.inner.read(block, width, fill=fill, cut=cut)
+        batch.columns = [pc.replace_substring_regex(column, _ESCAPED, r"\1") for column in batch.columns]
+        same = np.isin(batch.line_numbers(batch.records), list(self.untouched))
+        if same.any():
+            told = "is still as it was set aside, and its shape was wrong"
+            batch.odd += [Odd(int(record), "not_mended", told) for record in batch.records[same]]
+            batch.columns = [column.filter(pa.array(~same)) for column in batch.columns]
+            batch.records = batch.records[~same]
+        return batch
+
+
+def open_mended(file: ArrivedFile, derived: Compiled, untouched: frozenset[int] = frozenset()) -> SourceFile:
+    """A file of mended rows, for reading; rows on `untouched` lines are set aside again."""
+    source: Any = _Escaped(open_file(file.path, file.name, derived.layout, derived.charter), untouched)
+    return source  # type: ignore[no-any-return]
+
+
+def columns_of(charter: Charter) -> list[str]:
+    """The columns that a file of mended rows has, after the links."""
+    return list(charter.file_columns())

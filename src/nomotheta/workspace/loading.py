@@ -1,0 +1,319 @@
+"""From a delivery to a load, as a workspace does it: what has arrived, whether it may be loaded, what came of it."""
+
+from __future__ import annotations
+
+import datetime
+import hashlib
+import tempfile
+import time
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from nomotheta.charter import Compiled
+from nomotheta.conditions import check
+from nomotheta.errors import DeclarationError, DeliveryError, NomothetaError
+from nomotheta.events import Listener
+from nomotheta.ledger import Ledger, LoadResult
+from nomotheta.load import Mended, Order, Outcome, compare, load, open_mended, read_mended, read_rejects, recover
+from nomotheta.place import Now, Place
+from nomotheta.rules import Finding, Scope, gravest, judge, worst
+from nomotheta.source import ArrivedFile, arrived, check_sums, expected, sidecars
+from nomotheta.workspace.mending import check_mended, shown, still_out
+
+if TYPE_CHECKING:
+    from nomotheta.workspace.workspace import Workspace
+
+_SHOWN_REJECTS = 20
+_MENDED = "mended:"
+
+
+@dataclass(frozen=True, slots=True)
+class Delivered:
+    """A delivery that has arrived and may be loaded; `stated` are the texts beside it that state counts, by file."""
+
+    files: Sequence[ArrivedFile]
+    content: str
+    daily: bool
+    stated: Mapping[str, str]
+
+
+@dataclass(slots=True)
+class _Attempt:
+    """A load on its way; its number and its entry in the ledger are set once it has begun."""
+
+    compiled: Compiled
+    place: str
+    day: datetime.date
+    started: datetime.datetime
+    clock: float
+    run_id: int | None = None
+    mends: int | None = None
+    load_id: int | None = None
+    entry: int | None = None
+
+    @property
+    def table(self) -> str:
+        return self.compiled.charter.table
+
+    def begun(self, ledger: Ledger, load_id: int) -> None:
+        self.load_id = load_id
+        self.entry = ledger.begin_load(self.table, self.place, self.day, self.started, load_id, self.run_id)
+
+
+class Loading:
+    """The loads of a workspace."""
+
+    def __init__(self, workspace: Workspace) -> None:
+        self.workspace = workspace
+
+    @property
+    def ledger(self) -> Ledger:
+        """The workspace's memory."""
+        return self.workspace.ledger
+
+    # ---- arrive
+
+    def arrive(self, compiled: Compiled, day: datetime.date) -> Delivered:
+        """The files of a table's delivery for a day, each read through once; no place is touched.
+
+        Raises:
+            DeclarationError: the charter declares no delivery.
+            DeliveryError: a file is missing, cannot be read, is damaged, empty, or not what its checksum says.
+        """
+        delivery, root = compiled.charter.delivery, self.workspace.root
+        if delivery is None:
+            raise DeclarationError("the charter declares no [delivery], so there is nothing to load",
+                                   where=compiled.file, mend='add [delivery] files = "inbox/…-{day}.csv"')  # fmt: skip
+        files = arrived(root, expected(delivery, day), compiled.layout)
+        if delivery.checksums:
+            check_sums(root, delivery.checksums, files, day)
+        stated = sidecars(root, delivery.stated, files, day) if delivery.stated else {}
+        parts = [file.survey.content for file in files]
+        content = parts[0] if len(parts) == 1 else hashlib.blake2b("".join(parts).encode(), digest_size=32).hexdigest()
+        return Delivered(files, content, delivery.daily, stated)
+
+    # ---- load
+
+    def load(
+        self, table: str, day: datetime.date, place: str | None, run_id: int | None, listener: Listener, *,
+        create: bool, again: bool,
+    ) -> LoadResult:  # fmt: skip
+        """Load a table's delivery for a day."""
+        compiled = self.workspace.compiled([table])[0]
+        attempt = _Attempt(compiled, place or compiled.place, day, _now(), time.perf_counter(), run_id)
+        try:
+            result = self._load(attempt, create=create, again=again, listener=listener)
+        except DeclarationError:
+            raise
+        except NomothetaError as error:
+            result = self._failed(attempt, error)
+        return self._entered(attempt, result)
+
+    def _entered(self, attempt: _Attempt, result: LoadResult) -> LoadResult:
+        """The result, kept in the ledger."""
+        result = replace(result, seconds=round(time.perf_counter() - attempt.clock, 3), mends=attempt.mends)
+        if attempt.entry is None:
+            self.ledger.add_load(result, attempt.started, attempt.run_id)
+        else:
+            self.ledger.end_load(attempt.entry, result)
+        return result
+
+    def _load(self, attempt: _Attempt, *, create: bool, again: bool, listener: Listener) -> LoadResult:
+        compiled, day, table = attempt.compiled, attempt.day, attempt.table
+        delivered = self.arrive(compiled, day)
+        with self.workspace.place(attempt.place, create=create) as place:
+            self.settle(place)
+            if create and place.columns(table) is None:
+                place.create(table, compiled.charter.kinds())
+            compare(place, compiled)
+            unchanged = self._unchanged(attempt, place, delivered, day if again else None)
+            if unchanged:
+                return unchanged
+            load_id = max(place.next_load_id(), self.ledger.highest_load_id() + 1)
+            attempt.begun(self.ledger, load_id)
+            once = delivered.content if delivered.daily else f"{delivered.content}:{load_id}"
+            order = self._order(attempt, load_id, delivered, once, self.workspace.rejects_file(load_id))
+            return self._result(attempt, load_id, self._carried_out(place, compiled, order, listener), order.rejects)
+
+    def _unchanged(
+        self, attempt: _Attempt, place: Place, delivered: Delivered, again: datetime.date | None
+    ) -> LoadResult | None:
+        """The result for a delivery that is in the table already, and need not be loaded."""
+        standing = self.came_before(place, attempt.table, delivered, again)
+        if not standing:
+            return None
+        told, rows = f"unchanged since load {standing}; nothing to do", place.count(attempt.table)
+        return LoadResult(
+            attempt.table, attempt.place, attempt.day, "unchanged", "pass", standing, told, table_rows=rows
+        )
+
+    def _order(self, attempt: _Attempt, load_id: int, delivered: Delivered, once: str, rejects: Path) -> Order:
+        return Order(
+            load_id, self.workspace.identity, attempt.day, attempt.started, self.workspace.settings.time_zone,
+            delivered.files, delivered.content, once, rejects, stated=delivered.stated,
+        )  # fmt: skip
+
+    def _carried_out(self, place: Place, compiled: Compiled, order: Order, listener: Listener) -> Outcome:
+        """The load itself; its rows are judged together with those that it mends or that mend it."""
+        now = Now(order.at.astimezone(self.workspace.zone), order.day, order.load_id)
+        scope = self.scope_of_load(compiled, order.load_id)
+
+        def judged(set_aside: Mapping[str, int], one_by_one: bool) -> list[Finding]:
+            return judge(place, compiled, now, scope, scope, set_aside, one_by_one=one_by_one)
+
+        return load(place, compiled, order, now, judged, listener)
+
+    # ---- rehearse
+
+    def rehearse(
+        self, table: str, day: datetime.date, place_name: str | None, listener: Listener, *, create: bool
+    ) -> LoadResult:
+        """The whole load in memory, to find out whether a delivery would pass."""
+        compiled = self.workspace.compiled([table])[0]
+        attempt = _Attempt(compiled, place_name or compiled.place, day, _now(), time.perf_counter())
+        try:
+            delivered = self.arrive(compiled, day)
+            with (
+                self.workspace.rehearsal_place(attempt.place, table) as place,
+                tempfile.TemporaryDirectory(prefix="nomotheta-") as folder,
+            ):
+                if create and place.columns(table) is None:
+                    place.create(table, compiled.charter.kinds())
+                compare(place, compiled)
+                result = self._unchanged(attempt, place, delivered, None)
+                if result is None:
+                    load_id = max(place.next_load_id(), self.ledger.highest_load_id() + 1)
+                    order = self._order(
+                        attempt, load_id, delivered, delivered.content, Path(folder) / "rejects.parquet"
+                    )
+                    result = self._result(
+                        attempt, load_id, self._carried_out(place, compiled, order, listener), order.rejects
+                    )
+                    told = f"would be undone: {result.message}" if result.state == "undone" else "would be loaded"
+                    rows = result.balance.before if result.balance else None
+                    result = replace(result, state="rehearsed", load_id=None, message=told, table_rows=rows)
+        except DeclarationError:
+            raise
+        except NomothetaError as error:
+            result = self._failed(attempt, error)
+        return replace(result, seconds=round(time.perf_counter() - attempt.clock, 3))
+
+    # ---- rows that were mended
+
+    def load_mended(self, table: str, file: Path, place: str | None, listener: Listener) -> LoadResult:
+        """Load the mended rows of an earlier load."""
+        compiled = self.workspace.compiled([table])[0]
+        attempt = _Attempt(compiled, place or compiled.place, self.workspace.today(), _now(), time.perf_counter())
+        try:
+            mended = read_mended(self.workspace.root, file.resolve(), compiled)
+            origin = check_mended(self.ledger, self.workspace.rejects_file, mended, table)
+            attempt.day, attempt.mends, attempt.place = origin.day, mended.of_load, place or origin.place
+            result = self._load_mended(attempt, mended, listener)
+        except DeclarationError:
+            raise
+        except NomothetaError as error:
+            result = self._failed(attempt, error)
+        result = self._entered(attempt, result)
+        if attempt.load_id is not None:
+            loaded = result.state == "loaded"
+            gone = still_out(mended, self.workspace.rejects_file(attempt.load_id)) if loaded else mended.rows
+            self.ledger.drop_mended(mended.of_load, attempt.load_id, gone)
+        return result
+
+    def _load_mended(self, attempt: _Attempt, mended: Mended, listener: Listener) -> LoadResult:
+        with self.workspace.place(attempt.place) as place:
+            self.settle(place)
+            compare(place, attempt.compiled)
+            load_id = max(place.next_load_id(), self.ledger.highest_load_id() + 1)
+            attempt.begun(self.ledger, load_id)
+            self.ledger.expect_mended(mended.of_load, load_id, mended.rows)
+            content = f"{_MENDED}{mended.of_load}:{mended.file.survey.content}"
+            delivered = Delivered([mended.file], content, daily=True, stated={})
+            order = self._order(attempt, load_id, delivered, content, self.workspace.rejects_file(load_id))
+            untouched = mended.untouched(read_rejects(self.workspace.rejects_file(mended.of_load)))
+            order = replace(order, opened=lambda file: open_mended(file, mended.compiled, untouched))
+            return self._result(
+                attempt, load_id, self._carried_out(place, mended.compiled, order, listener), order.rejects
+            )
+
+    def family(self, load_id: int) -> set[int]:
+        """A load with those that mend its rows, or that whose rows it mends."""
+        root = self.ledger.mends(load_id) or load_id
+        return {root, load_id, *self.ledger.mending(root)}
+
+    # ---- what came of it
+
+    def _failed(self, attempt: _Attempt, error: NomothetaError) -> LoadResult:
+        """What became of a load whose delivery was refused, or whose place failed."""
+        refused = isinstance(error, DeliveryError)
+        return LoadResult(
+            attempt.table, attempt.place, attempt.day, "refused" if refused else "failed",
+            "fail" if refused else "error", attempt.load_id, error.what, error.where, error.mend,
+            table_rows=self.rows_there(attempt.table, attempt.place),
+        )  # fmt: skip
+
+    def rows_there(self, table: str, place: str) -> int | None:
+        """How many rows a table holds, where that can be found out."""
+        try:
+            with self.workspace.place(place) as opened:
+                return opened.count(table)
+        except NomothetaError:
+            return None
+
+    def came_before(
+        self, place: Place, table: str, delivered: Delivered, again: datetime.date | None = None
+    ) -> int | None:
+        """The load in which a standing list came that has not changed since, or the delivery of the day `again`.
+
+        Raises:
+            DeliveryError: a daily delivery's content was loaded before.
+        """
+        marks = [mark for mark in place.marks(table) if not mark.content.startswith(_MENDED)]
+        if not delivered.daily:
+            return marks[-1].load_id if marks and marks[-1].content == delivered.content else None
+        before = next((mark for mark in marks if mark.content == delivered.content), None)
+        if before and before.day == again:
+            return before.load_id
+        if before:
+            told = f"the same content was loaded before, as load {before.load_id} for {before.day}"
+            raise DeliveryError(told, where=delivered.files[0].name, mend="ask the sender for the file of this day")
+        return None
+
+    def settle(self, place: Place) -> None:
+        """Loads that were cut off are settled from their marks in the place."""
+        for entry, load_id, table in self.ledger.unsettled(place.name):
+            marks = place.marks(table)
+            stands = any(mark.load_id == load_id and mark.workspace == self.workspace.identity for mark in marks)
+            recover(self.workspace.rejects_file(load_id), stands=stands)
+            self.ledger.settle(entry, stands=stands)
+
+    def _result(self, attempt: _Attempt, load_id: int, outcome: Outcome, file: Path) -> LoadResult:
+        verdict = worst(outcome.findings)
+        if outcome.state == "undone":
+            verdict = gravest([verdict, "fail"])
+        rejects = read_rejects(file, _SHOWN_REJECTS)
+        return LoadResult(
+            attempt.table, attempt.place, attempt.day, outcome.state, verdict, load_id,
+            outcome.message, balance=outcome.balance, findings=outcome.findings, reasons=outcome.reasons,
+            rejects=tuple(shown(reject, attempt.compiled) for reject in rejects), notes=outcome.notes,
+            table_rows=outcome.balance.after if outcome.state == "loaded" else outcome.balance.before,
+        )  # fmt: skip
+
+    def scope_of_load(self, compiled: Compiled, load_id: int) -> Scope:
+        """The rows of a load and of those that belong to it, where they can be told apart in the table."""
+        column = compiled.charter.load_column()
+        if column:
+            numbers = sorted(self.family(load_id))
+            listed = ", ".join(map(str, numbers))
+            condition = check(f'"{column}" in ({listed})', compiled.charter.kinds())
+            label = f"load {numbers[0]}" + "".join(f" + {number}" for number in numbers[1:])
+            return Scope(label, condition)
+        if compiled.charter.load.how == "overwrite":
+            return Scope(f"load {load_id}", compiled.slice)
+        return Scope()
+
+
+def _now() -> datetime.datetime:
+    return datetime.datetime.now(datetime.UTC)

@@ -1,0 +1,129 @@
+"""Rows that were set aside: what a load left out, what of it came later, and what is still open."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from nomotheta.charter import Compiled
+from nomotheta.errors import DeclarationError, DeliveryError
+from nomotheta.ledger import Ledger, LoadResult, ShownReject
+from nomotheta.load import Mended, Reject, left_out, read_rejects
+from nomotheta.rules import HIDDEN
+
+FileOf = Callable[[int], Path]
+
+
+@dataclass(frozen=True, slots=True)
+class SetAside:
+    """What a load set aside: `rows` in all, of which `came` later with the loads `by`; `rejects` of those still open.
+
+    `faults` counts all faults of the open rows, of which `rejects` may be the first.
+    """
+
+    load: LoadResult
+    rejects: Sequence[Reject]
+    faults: int
+    rows: int
+    came: int
+    by: tuple[int, ...]
+
+    @property
+    def open(self) -> int:
+        """How many rows are in no table yet."""
+        return self.rows - self.came
+
+
+def set_aside(ledger: Ledger, file_of: FileOf, load_id: int | None, limit: int | None) -> SetAside:
+    """What a load set aside, or the newest that set rows aside.
+
+    Raises:
+        DeclarationError: no such load is in the ledger.
+    """
+    if load_id is None:
+        kept = sorted(int(path.stem.partition("-")[2]) for path in file_of(0).parent.glob("load-*.parquet"))
+        if not kept:
+            raise DeclarationError("no load has set rows aside so far", where="ledger")
+        load_id = kept[-1]
+    load = ledger.load(load_id)
+    if load is None:
+        raise DeclarationError(f"there is no load {load_id} in the ledger", mend="see: nomotheta ledger")
+    came = ledger.mended(load_id)
+    rows = sum(len(records) for records in left_out(file_of(load_id)).values())
+    if came:
+        rejects = [each for each in read_rejects(file_of(load_id)) if (each.file, each.record) not in came]
+        return SetAside(load, rejects[:limit], len(rejects), rows, len(came), tuple(sorted(set(came.values()))))
+    return SetAside(load, read_rejects(file_of(load_id), limit), sum(load.reasons.values()), rows, 0, ())
+
+
+def check_mended(ledger: Ledger, file_of: FileOf, mended: Mended, table: str) -> LoadResult:
+    """Whether rows that were mended may be loaded; the load that set them aside.
+
+    Raises:
+        DeliveryError: that load is not known or does not stand, or a row was not set aside by it or came already.
+    """
+    where = mended.file.name
+    load = ledger.load(mended.of_load)
+    if load is None or load.table != table:
+        told = f"load {mended.of_load}, which its rows are of, " + (
+            "is not in the ledger" if load is None else f"went into {load.table}, not {table}"
+        )
+        raise DeliveryError(told, where=where, mend="see: nomotheta ledger")
+    if load.state != "loaded":
+        raise DeliveryError(
+            f"load {mended.of_load} does not stand ({load.state}), so none of its rows is in the table", where=where,
+            mend="mend the rows in the delivery's own file and load it whole",
+        )  # fmt: skip
+    if load.balance and load.balance.how == "overwrite":
+        later = [other for other, _ in ledger.standing(table, load.place) if other.mends is None]
+        newer = [other for other in later if (other.load_id or 0) > mended.of_load and other.day == load.day]
+        if newer:
+            told = f"load {mended.of_load} was replaced since, by load {newer[-1].load_id}"
+            mend = f"mend the rows of that one: nomotheta rejects {newer[-1].load_id} --csv FILE"
+            raise DeliveryError(told, where=where, mend=mend)
+    aside = {name: set(records.tolist()) for name, records in left_out(file_of(mended.of_load)).items()}
+    came = ledger.mended(mended.of_load)
+    for at, (file, record) in enumerate(mended.rows):
+        if record not in aside.get(file, ()):
+            told = f"load {mended.of_load} did not set record {record:,} of {file} aside"
+            raise DeliveryError(
+                told, where=f"{where}:{mended.lines[at]}", mend="keep the first columns as they were written"
+            )
+        if (file, record) in came:
+            told = f"record {record:,} of {file} came already, with load {came[file, record]}"
+            mend = f"take it out; what is open: nomotheta rejects {mended.of_load} --csv FILE"
+            raise DeliveryError(told, where=f"{where}:{mended.lines[at]}", mend=mend)
+    return load
+
+
+def still_out(mended: Mended, rejects: Path) -> list[tuple[str, int]]:
+    """Of the mended rows, those that the new load has set aside again."""
+    records = left_out(rejects).get(mended.file.name, [])
+    return [mended.rows[int(record) - 1] for record in records]
+
+
+def write_mendable(found: SetAside, columns: Sequence[str], file: Path) -> int:
+    """Write the open rows as CSV, whole or not at all; how many they are.
+
+    Raises:
+        DeclarationError: the file cannot be written.
+    """
+    from nomotheta.report import mendable_csv, write_file
+
+    text, rows = mendable_csv(found.load.load_id or 0, found.rejects, columns)
+    try:
+        write_file(file, text)
+    except OSError as error:
+        raise DeclarationError(f"it cannot be written: {error.strerror}", where=str(file)) from None
+    return rows
+
+
+def shown(reject: Reject, compiled: Compiled | None) -> ShownReject:
+    """A reject without private values."""
+    private = compiled.charter.private() if compiled else frozenset[str]()
+    return ShownReject(
+        reject.file, reject.line, reject.record, reject.column,
+        HIDDEN if reject.column in private else reject.value, reject.reason, reject.message,
+        None if private else reject.original,
+    )  # fmt: skip
