@@ -201,7 +201,7 @@ def _show_set_aside(console: Console, load: LoadResult) -> None:
     console.print(indented(table, 4))
     more = balance.rejected + balance.repeated - _REJECTS
     rest = f"… and {more:,} more: " if more > 0 else "with the rows as they came: "
-    console.print(indented(Text(f"{rest}nomotheta rejects {load.load_id} --csv FILE", "dim"), 4))
+    console.print(indented(Text(f"{rest}nomotheta rejects {load.mends or load.load_id} --csv FILE", "dim"), 4))
 
 
 # ---- loads

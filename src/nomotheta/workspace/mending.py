@@ -41,6 +41,7 @@ def set_aside(ledger: Ledger, file_of: FileOf, load_id: int | None, limit: int |
     Raises:
         DeclarationError: no such load is in the ledger.
     """
+    newest = load_id is None
     if load_id is None:
         kept = sorted(int(path.stem.partition("-")[2]) for path in file_of(0).parent.glob("load-*.parquet"))
         if not kept:
@@ -49,6 +50,8 @@ def set_aside(ledger: Ledger, file_of: FileOf, load_id: int | None, limit: int |
     load = ledger.load(load_id)
     if load is None:
         raise DeclarationError(f"there is no load {load_id} in the ledger", mend="see: nomotheta ledger")
+    if newest and load.mends is not None:  # the rows it mends are open or closed there
+        return set_aside(ledger, file_of, load.mends, limit)
     came = ledger.mended(load_id)
     rows = sum(len(records) for records in left_out(file_of(load_id)).values())
     if came:
@@ -111,6 +114,9 @@ def write_mendable(found: SetAside, columns: Sequence[str], file: Path) -> int:
     """
     from nomotheta.report import mendable_csv, write_file
 
+    if found.load.mends is not None:
+        told = f"the rows of load {found.load.load_id} are rows of load {found.load.mends}, and stay open there"
+        raise DeclarationError(told, mend=f"nomotheta rejects {found.load.mends} --csv {file}")
     text, rows = mendable_csv(found.load.load_id or 0, found.rejects, columns)
     try:
         write_file(file, text)
