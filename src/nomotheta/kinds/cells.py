@@ -10,6 +10,7 @@ import pyarrow as pa
 from numpy.typing import NDArray
 
 Bools = NDArray[np.bool_]
+Edges = NDArray[np.int32]
 Ints = NDArray[np.int64]
 
 
@@ -18,8 +19,8 @@ class Cells:
     """The bytes of n texts: text i is `data[starts[i] : ends[i]]`, where `valid[i]`."""
 
     data: NDArray[np.uint8]
-    starts: Ints
-    ends: Ints
+    starts: Edges
+    ends: Edges
     valid: Bools
 
     @classmethod
@@ -27,7 +28,7 @@ class Cells:
         """The cells of a `pa.StringArray` of n texts. Nothing is copied but the offsets."""
         count = len(array)
         _, offsets, data = array.buffers()
-        edges = np.frombuffer(offsets, np.int32)[array.offset : array.offset + count + 1].astype(np.int64)
+        edges = np.frombuffer(offsets, np.int32)[array.offset : array.offset + count + 1]
         content = np.frombuffer(data, np.uint8) if data is not None and data.size else np.zeros(0, np.uint8)
         valid = np.ones(count, np.bool_)
         if array.null_count:
@@ -35,7 +36,7 @@ class Cells:
         return cls(content, edges[:-1], edges[1:], valid)
 
     @property
-    def lengths(self) -> Ints:
+    def lengths(self) -> Edges:
         """Length of each text in bytes."""
         return self.ends - self.starts
 
@@ -45,8 +46,8 @@ class Cells:
         return bool(np.array_equal(self.ends[:-1], self.starts[1:])) and not self.lengths[~self.valid].any()
 
     def rows(self, positions: Ints) -> Ints:
-        """The text that each byte position belongs to (the cells must be dense)."""
-        if len(positions) * 8 < len(self.starts):
+        """The text that each byte position belongs to."""
+        if len(positions) * 8 < len(self.starts) or not self.dense:
             return np.searchsorted(self.ends, positions, side="right")
         owner = np.repeat(np.arange(len(self.starts)), self.lengths)
         rows: Ints = owner[positions - self.starts[0]]
@@ -56,16 +57,36 @@ class Cells:
         """The bytes of the chosen texts, all of them `width` long: shape (len(chosen), width)."""
         if not len(chosen):
             return np.zeros((0, width), np.uint8)
-        first = int(self.starts[chosen[0]])
-        if int(self.ends[chosen[-1]]) - first == width * len(chosen) and self.dense:
+        starts = self.starts[chosen]
+        first = int(starts[0])
+        gaps = np.flatnonzero(np.diff(starts) != width) + 1
+        if not len(gaps):
             return self.data[first : first + width * len(chosen)].reshape(-1, width)
-        gathered: NDArray[np.uint8] = self.data[self.starts[chosen][:, None] + np.arange(width)]
-        return gathered
+        if len(gaps) * 16 > len(chosen):
+            gathered: NDArray[np.uint8] = self.data[starts[:, None] + np.arange(width)]
+            return gathered
+        runs = zip(starts[[0, *gaps]].tolist(), (starts[[*(gaps - 1), -1]] + width).tolist(), strict=True)
+        return np.concatenate([self.data[start:end] for start, end in runs]).reshape(-1, width)
 
 
 def compact(array: Any) -> Any:
     """The same texts with nulls that take no bytes and an offset of zero."""
     return pa.concat_arrays([array, pa.array([], pa.string())]) if array.offset else array
+
+
+def nulled(array: Any, rows: Ints) -> Any:
+    """The array with null in `rows`, over the same values: for what looks at no value of a null."""
+    if not len(rows):
+        return array
+    valid = array.is_valid().to_numpy(zero_copy_only=False).copy()
+    valid[rows] = False
+    return with_validity(array, valid)
+
+
+def with_validity(array: Any, valid: Bools) -> Any:
+    """The array, of offset 0, over the same values, null where it is not valid."""
+    bits = pa.py_buffer(np.packbits(valid, bitorder="little"))
+    return pa.Array.from_buffers(array.type, len(array), [bits, *array.buffers()[1:]])
 
 
 def without(array: Any, rows: Ints) -> Any:

@@ -8,7 +8,7 @@ from __future__ import annotations
 import functools
 import itertools
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -24,7 +24,7 @@ from nomotheta.kinds.typed import Misfit, Typed
 
 _WIDTHS = {"Y": 4, "y": 2, "m": 2, "d": 2, "H": 2, "I": 2, "M": 2, "S": 2, "p": 2}
 _MICROSECONDS_A_DAY = 86_400_000_000
-_FRACTION = 9  # digits; what stands beyond microseconds must be zero
+_MICRO, _FRACTION = 6, 9  # digits; what stands beyond microseconds must be zero
 Parts = dict[str, NDArray[np.int32]]
 
 
@@ -61,11 +61,9 @@ class Form:
 
     def read(self, matrix: NDArray[np.uint8]) -> tuple[Parts, Bools]:
         """The fields of each row of bytes, shape (n, width), and whether the row has this form at all."""
-        columns = np.ascontiguousarray(matrix.T)
-        digits = columns - np.uint8(ord("0"))  # what is no digit wraps around to more than 9
         good = np.ones(len(matrix), np.bool_)
         for at, byte in self.literals:
-            good &= columns[at] == byte
+            good &= matrix[:, at] == byte
         parts: Parts = {}
         for sign, first, width in self.fields:
             if sign in {"b", "B", "p"}:
@@ -73,17 +71,32 @@ class Form:
                 parts["p" if sign == "p" else "m"] = number = _word(matrix[:, first : first + width], words)
                 good &= number > 0
                 continue
-            value = np.zeros(len(matrix), np.int32)
-            for at in range(first, first + width):
-                good &= digits[at] <= 9
-                if at - first >= 6:
-                    good &= digits[at] == 0
-                else:
-                    value = value * 10 + digits[at]
+            value = _number(matrix, first, min(width, _MICRO), good)
+            for at in range(first + _MICRO, first + width):
+                good &= matrix[:, at] == ord("0")
             if sign.startswith("-"):  # a short number has no zero before it
-                good &= digits[first] > 0 if width > 1 else digits[first] <= 9
-            parts[sign.removeprefix("-")] = value * 10 ** max(6 - width, 0) if sign == "f" else value
+                good &= matrix[:, first] > ord("0") if width > 1 else True
+            parts[sign.removeprefix("-")] = value * 10 ** max(_MICRO - width, 0) if sign == "f" else value
         return parts, good
+
+
+def _number(matrix: NDArray[np.uint8], first: int, width: int, good: Bools) -> NDArray[np.int32]:
+    """The number that `width` bytes of each row spell, two at a time; `good` becomes false where they are no digits."""
+    count, stride = matrix.shape
+    value: Any = None
+    at, end = first, first + width
+    while at < end:
+        if end - at == 1:
+            digits = matrix[:, at] - np.uint8(ord("0"))
+            good &= digits <= 9
+            read, power = digits.astype(np.int32), 10
+        else:
+            pair = np.ndarray((count,), "<u2", matrix, at, (stride,)) ^ np.uint16(0x3030)
+            good &= (((pair + np.uint16(0x0606)) | pair) & np.uint16(0xF0F0)) == 0
+            read, power = ((pair & np.uint16(255)) * np.uint16(10) + (pair >> np.uint16(8))).astype(np.int32), 100
+        value = read if value is None else value * np.int32(power) + read
+        at += 1 if power == 10 else 2
+    return value if value is not None else np.zeros(count, np.int32)
 
 
 def _word(matrix: NDArray[np.uint8], words: Sequence[bytes]) -> NDArray[np.int32]:
@@ -122,14 +135,13 @@ def _lower(name: str) -> bytes:
 
 def read_date(texts: Any, _kind: Kind, layout: Layout) -> Typed:
     """A day that the calendar has, in one of the declared forms, years 0001 to 9999."""
-    days, bad, none = _read(texts, layout.date_forms, layout)
-    values = pa.array((days // _MICROSECONDS_A_DAY).astype(np.int32), pa.int32(), mask=none)
-    return Typed(values.cast(pa.date32()), Misfit.all(kind=bad))
+    days, bad, none = _read(texts, layout.date_forms, layout, _days)
+    return Typed(pa.array(days.astype(np.int32), pa.int32(), mask=none).cast(pa.date32()), Misfit.all(kind=bad))
 
 
 def read_time(texts: Any, _kind: Kind, layout: Layout) -> Typed:
     """A time of day, 00:00:00 to 23:59:59.999999, in one of the declared forms."""
-    moments, bad, none = _read(texts, layout.time_forms, layout, midnight_24=False)
+    moments, bad, none = _read(texts, layout.time_forms, layout, _clock)
     return Typed(pa.array(moments, pa.int64(), mask=none).cast(pa.time64("us")), Misfit.all(kind=bad))
 
 
@@ -171,11 +183,15 @@ def _offset(text: str) -> int:
     return (-1 if text[0] == "-" else 1) * (hours * 60 + minutes) * 60_000_000
 
 
-def _read(texts: Any, forms: Sequence[str], layout: Layout, *, midnight_24: bool = True) -> tuple[Ints, Ints, Bools]:
-    """Microseconds since 1970 of each text, the rows that have none of the forms, and the mask of what is null."""
+_Reader = Callable[[Parts, int, Layout], tuple[Any, Bools]]
+
+
+def _read(texts: Any, forms: Sequence[str], layout: Layout, reader: _Reader | None = None) -> tuple[Ints, Ints, Any]:
+    """Days, or microseconds, since 1970 of each text, the rows that have none of the forms, and the mask of nulls."""
+    reader = reader or _moment
     cells = Cells.of(texts)
-    lengths = cells.lengths
-    moments = np.zeros(len(lengths), np.int64)
+    lengths, count = cells.lengths, len(texts)
+    moments = np.zeros(count, np.int64)
     missing = cells.valid.copy()
     for text in forms:
         for form in Form.all_of(text, layout):
@@ -183,39 +199,67 @@ def _read(texts: Any, forms: Sequence[str], layout: Layout, *, midnight_24: bool
             if not len(chosen):
                 continue
             parts, good = form.read(cells.matrix(chosen, form.width))
-            read, real = _moment(parts, len(chosen), layout, midnight_24=midnight_24 and layout.midnight_24)
+            read, real = reader(parts, len(chosen), layout)
             good &= real
+            if len(chosen) == count and good.all():
+                return np.asarray(read, np.int64), np.zeros(0, np.int64), None
             moments[chosen[good]] = read[good]
             missing[chosen[good]] = False
     return moments, np.flatnonzero(missing), missing | ~cells.valid
 
 
-def _moment(parts: Parts, count: int, layout: Layout, *, midnight_24: bool) -> tuple[Ints, Bools]:
-    """Microseconds since 1970 and whether such a moment exists."""
-    one, zero = np.ones(count, np.int32), np.zeros(count, np.int32)
+def _days(parts: Parts, count: int, layout: Layout) -> tuple[Any, Bools]:
+    """Days since 1970, and whether the calendar has such a day."""
+    one = np.ones(count, np.int32)
     if "y" in parts:
-        first = layout.two_digit_years_from or 0
-        parts["Y"] = first + (parts["y"] - first) % 100
+        first = np.int32(layout.two_digit_years_from or 0)
+        parts["Y"] = first + (parts["y"] - first) % np.int32(100)
     year, month, day = parts.get("Y", 1970 * one), parts.get("m", one), parts.get("d", one)
     real = (year >= 1) & (month >= 1) & (month <= 12) & (day >= 1)
-    index = np.where(real, year * 12 + month - 1, 12)
+    index = np.where(real, year * np.int32(12) + month - np.int32(1), np.int32(12))
     starts, length = _months()
     real &= day <= length[index]
-    micros = (starts[index] + day - 1) * _MICROSECONDS_A_DAY
+    return starts[index] + (day - np.int32(1)), real
+
+
+def _clock(parts: Parts, count: int, _layout: Layout) -> tuple[Any, Bools]:
+    """Microseconds since midnight, and whether a clock shows such a time."""
+    return _time(parts, count, midnight_24=False)
+
+
+def _time(parts: Parts, count: int, *, midnight_24: bool) -> tuple[Any, Bools]:
+    zero = np.zeros(count, np.int32)
+    hour, minute, second = parts.get("H", zero), parts.get("M", zero), parts.get("S", zero)
+    real = (minute <= 59) & (second <= 59)
+    if "I" in parts:
+        real &= (parts["I"] >= 1) & (parts["I"] <= 12)
+        hour = parts["I"] % 12 + 12 * (parts.get("p", zero) == 2)
+    seconds = (hour * np.int32(60) + minute) * np.int32(60) + second
+    fraction = parts.get("f")
+    if midnight_24:
+        latest = (seconds == 24 * 3600) & (hour == 24)
+        if fraction is not None:
+            latest &= fraction == 0
+        real &= (seconds < 24 * 3600) | latest
+    else:
+        real &= hour <= 23
+    micros = seconds * np.int64(1_000_000)
+    return micros if fraction is None else micros + fraction, real
+
+
+def _moment(parts: Parts, count: int, layout: Layout) -> tuple[Any, Bools]:
+    """Microseconds since 1970, and whether there is such a moment."""
+    days, real = _days(parts, count, layout)
+    moments = days * np.int64(_MICROSECONDS_A_DAY)
     if "H" in parts or "I" in parts:
-        hour, minute, second = parts.get("H", zero), parts.get("M", zero), parts.get("S", zero)
-        if "I" in parts:
-            real &= (parts["I"] >= 1) & (parts["I"] <= 12)
-            hour = parts["I"] % 12 + 12 * (parts.get("p", one) == 2)
-        fraction = parts.get("f", zero)
-        latest = (hour == 24) & (minute + second + fraction == 0) if midnight_24 else np.zeros(count, np.bool_)
-        real &= ((hour <= 23) | latest) & (minute <= 59) & (second <= 59)
-        micros += (hour * 3600 + minute * 60 + second) * np.int64(1_000_000) + fraction
-    return micros, real
+        micros, shown = _time(parts, count, midnight_24=layout.midnight_24)
+        moments += micros
+        real &= shown
+    return moments, real
 
 
 @functools.cache
-def _months() -> tuple[Ints, NDArray[np.int32]]:
+def _months() -> tuple[NDArray[np.int32], NDArray[np.int32]]:
     """For month m of year y, at index 12 y + m - 1: the days from 1970-01-01 to its first, and how many it has."""
-    starts = np.arange("0000-01", "10000-02", dtype="datetime64[M]").astype("datetime64[D]").astype(np.int64)
-    return starts[:-1], np.diff(starts).astype(np.int32)
+    starts = np.arange("0000-01", "10000-02", dtype="datetime64[M]").astype("datetime64[D]").astype(np.int32)
+    return starts[:-1], np.diff(starts)

@@ -29,7 +29,9 @@ CANONICAL = Layout(
 SHEET_EPOCH = datetime.date(1899, 12, 30)
 
 
-def read_values(column: Any, kind: Kind, layout: Layout, zone: str = "UTC", *, serial: bool = False) -> Typed:
+def read_values(
+    column: Any, kind: Kind, layout: Layout, zone: str = "UTC", *, serial: bool = False, null_words: bool = False
+) -> Typed:
     """Values of any type as values of `kind`.
 
     Args:
@@ -39,11 +41,15 @@ def read_values(column: Any, kind: Kind, layout: Layout, zone: str = "UTC", *, s
         layout: how texts are written.
         zone: the time zone of timestamps that name none.
         serial: whether a number in a column of days counts the days since 1899-12-30, as sheets do.
+        null_words: whether a null word of the layout may still stand among the texts, in quotes; it is null too,
+            except where the kind is text, which alone has an empty value of its own.
 
     Returns:
         n values, null where one does not fit, the rows that do not by reason, and what else is to be said.
     """
     if pa.types.is_string(column.type):
+        if null_words and kind.name != "text":
+            return _with_null_words(column, kind, layout, zone)
         return read_column(column, kind, layout, zone)
     if pa.types.is_struct(column.type):
         return _mixed(column, kind, layout, zone, serial=serial)
@@ -61,6 +67,27 @@ def read_values(column: Any, kind: Kind, layout: Layout, zone: str = "UTC", *, s
     if kind.name == "integer" and not pa.types.is_integer(column.type):
         texts = _without_zeros(texts)
     return read_column(texts, kind, CANONICAL, zone)
+
+
+def _with_null_words(texts: Any, kind: Kind, layout: Layout, zone: str) -> Typed:
+    """Texts as values, the null words among them as null."""
+    words = pa.array(layout.null_words, pa.string())
+    if _may_fit(kind, layout):
+        texts = pc.if_else(pc.is_in(texts, words, skip_nulls=True), pa.scalar(None, pa.string()), texts)
+        return read_column(texts, kind, layout, zone)
+    typed = read_column(texts, kind, layout, zone)
+    left = {}
+    for misfit in typed.misfits:
+        known = pc.is_in(texts.take(pa.array(misfit.rows)), words)
+        left[misfit.reason] = misfit.rows[~known.to_numpy(zero_copy_only=False)]
+    return Typed(typed.values, Misfit.all(**left), typed.notes)
+
+
+def _may_fit(kind: Kind, layout: Layout) -> bool:
+    """Whether some null word may be a value of the kind, too: a number or a moment has a digit."""
+    if kind.name == "boolean":
+        return not {*layout.true_words, *layout.false_words}.isdisjoint(layout.null_words)
+    return kind.name in {"uuid", "binary"} or any(letter.isdigit() for word in layout.null_words for letter in word)
 
 
 def _mixed(column: Any, kind: Kind, layout: Layout, zone: str, *, serial: bool) -> Typed:

@@ -13,7 +13,8 @@ from numpy.typing import NDArray
 
 from nomotheta.charter import Layout
 from nomotheta.conditions import Kind
-from nomotheta.kinds.cells import Cells, Ints, without
+from nomotheta.kinds.cells import Bools, Cells, Ints, nulled, without
+from nomotheta.kinds.digits import WORD, read_fixed_point
 from nomotheta.kinds.typed import Misfit, Typed
 
 _OTHER, _DIGIT, _SIGN, _MARK = range(4)
@@ -25,22 +26,28 @@ def read_integer(texts: Any, _kind: Kind, layout: Layout) -> Typed:
     """`[+-]?digits`, within 64 bits; leading zeros say nothing."""
     texts, misplaced = _ungrouped(_bare_of_affixes(texts, layout), layout)
     shape = _misshapen(texts, mark=None)
-    clean = _bare(without(texts, shape))
+    clean = _bare(nulled(texts, shape))
     try:
         values, far = pc.cast(clean, pa.int64()), np.zeros(0, np.int64)
     except pa.ArrowInvalid:
         far = _beyond_64_bits(clean)
-        values = pc.cast(without(clean, far), pa.int64())
+        values = pc.cast(nulled(clean, far), pa.int64())
     return Typed(values, Misfit.all(kind=np.union1d(shape, misplaced), range=far))
 
 
 def read_decimal(texts: Any, kind: Kind, layout: Layout) -> Typed:
     """`[+-]?digits[mark digits]` or `[+-]?mark digits`, exact; zeros past the scale are no loss."""
     texts = _bare_of_affixes(texts, layout)
-    odd = _not_plain(texts, kind, layout)
-    if not len(texts) or len(odd) * 8 > len(texts):
+    if not 1 <= kind.scale < WORD or not len(texts):
         return _any_decimals(texts, kind, layout)
-    values = _plain_decimals(without(texts, odd), kind)
+    cells = Cells.of(texts)
+    scaled, plain = read_fixed_point(cells, kind.scale, layout.decimal_mark)
+    if kind.digits < WORD + kind.scale:
+        plain &= scaled < 10**kind.digits
+    odd = np.flatnonzero(cells.valid & ~plain)
+    if len(odd) * 8 > len(texts):
+        return _any_decimals(texts, kind, layout)
+    values = _as_decimals(scaled, kind, None if plain.all() else plain)
     if not len(odd):
         return Typed(values)
     rest = _any_decimals(texts.take(pa.array(odd)), kind, layout)
@@ -62,46 +69,13 @@ def _any_decimals(texts: Any, kind: Kind, layout: Layout) -> Typed:
     return Typed(values, Misfit.all(kind=np.union1d(shape, misplaced), range=far))
 
 
-def _not_plain(texts: Any, kind: Kind, layout: Layout) -> Ints:
-    """The rows that are not digits, one mark, and as many digits as the scale has: all of them, if it has none."""
-    cells = Cells.of(texts)
-    width = kind.scale + 1
-    if width == 1 or not cells.dense or not len(cells.starts) or not cells.valid.any():
-        return np.arange(len(texts))
-    lengths = cells.lengths
-    odd = cells.valid & ((lengths <= width) | (lengths > min(kind.digits, _LONGEST_INTEGER) + 1))
-    first, last = int(cells.starts[0]), int(cells.ends[-1])
-    data = cells.data[first:last]
-    marks = (cells.ends - first - width)[cells.valid & ~odd]
-    others = np.flatnonzero((data - np.uint8(48)) > 9)
-    if len(others) == len(marks) and np.array_equal(others, marks) and (data[marks] == ord(layout.decimal_mark)).all():
-        return np.flatnonzero(odd)
-    expected = np.zeros(len(data), np.bool_)
-    expected[marks] = True
-    wrong = ((data - np.uint8(48)) > 9) != expected
-    wrong |= expected & (data != ord(layout.decimal_mark))
-    odd[cells.rows(np.flatnonzero(wrong) + first)] = True
-    return np.flatnonzero(odd & cells.valid)
-
-
-def _plain_decimals(texts: Any, kind: Kind) -> Any:
-    """Texts that are all digits, one mark, and as many digits as the scale has: the usual price list."""
-    cells = Cells.of(texts)
-    first = int(cells.starts[0])
-    data = cells.data[first : int(cells.ends[-1])]
-    kept = np.ones(len(data), np.bool_)
-    kept[(cells.ends - first - kind.scale - 1)[cells.valid]] = False
-    whole = pc.cast(_strings(data[kept], cells.lengths - cells.valid, texts), pa.int64())
-    return _as_decimals(pc.fill_null(whole, 0).to_numpy(zero_copy_only=False), kind, texts)
-
-
-def _as_decimals(scaled: Ints, kind: Kind, like: Any) -> Any:
-    """Whole numbers of the last place as decimals, null where `like` is."""
+def _as_decimals(scaled: Ints, kind: Kind, valid: Bools | None) -> Any:
+    """Whole numbers of the last place as decimals, null where they are not valid; all are, if None."""
     wide = np.empty((len(scaled), 2), np.int64)
     wide[:, 0] = scaled
     wide[:, 1] = scaled >> 63
-    buffers = [_validity(like), pa.py_buffer(wide)]
-    return pa.Array.from_buffers(pa.decimal128(kind.size, kind.scale), len(scaled), buffers)
+    bits = None if valid is None else pa.py_buffer(np.packbits(valid, bitorder="little"))
+    return pa.Array.from_buffers(pa.decimal128(kind.size, kind.scale), len(scaled), [bits, pa.py_buffer(wide)])
 
 
 def _cast_decimal(texts: Any, kind: Kind) -> tuple[Any, Ints]:
@@ -139,7 +113,7 @@ def _scaled(texts: Any, kind: Kind, mark: str) -> Any | None:
     limit = _POWERS[min(kind.digits, _LONGEST_INTEGER)]
     if (np.abs(whole.astype(np.float64)) * power >= limit * (1 - 1e-9)).any():
         return None
-    return _as_decimals(whole * power, kind, texts)
+    return _as_decimals(whole * power, kind, cells.valid)
 
 
 def _strings(data: NDArray[np.uint8], lengths: Ints, like: Any) -> Any:
@@ -184,28 +158,31 @@ def _table(mark: str | None) -> NDArray[np.uint8]:
 def _misshapen(texts: Any, mark: str | None) -> Ints:
     """The rows whose bytes are not an optional sign, digits and at most one mark, with a digit last."""
     cells = Cells.of(texts)
-    if not cells.dense:
-        texts = pa.array(texts.to_pylist(), pa.string())
-        cells = Cells.of(texts)
     if not len(cells.starts):
         return np.zeros(0, np.int64)
     first = int(cells.starts[0])
-    classes = _table(mark)[cells.data[first : int(cells.ends[-1])]]
+    data = cells.data[first : int(cells.ends[-1])]
     empty = np.flatnonzero(cells.valid & (cells.lengths == 0))
-    special = np.flatnonzero(classes != _DIGIT)
-    if not len(special):
+    digits = data - np.uint8(ord("0"))  # what is no digit wraps around to more than 9
+    if int(digits.max(initial=0)) <= 9:
         return empty
-    sorts, positions = classes[special], special + first
+    positions = np.flatnonzero(digits > 9)
+    sorts = _table(mark)[data[positions]]
+    positions += first
     rows = cells.rows(positions)
     wrong = (sorts == _OTHER) | ((sorts == _SIGN) & (positions != cells.starts[rows]))
     wrong |= positions == cells.ends[rows] - 1
     marks = rows[sorts == _MARK]
     twice = marks[1:][marks[1:] == marks[:-1]]
-    return np.unique(np.concatenate([rows[wrong], twice, empty]))
+    found: Ints = np.unique(np.concatenate([rows[wrong], twice, empty]))
+    hits: Ints = found[cells.valid[found]]
+    return hits
 
 
 def _bare(texts: Any) -> Any:
     """Without plus signs, which Arrow's cast does not take."""
+    if not (Cells.of(texts).data == ord("+")).any():
+        return texts
     return pc.replace_substring(texts, "+", "") if pc.any(pc.starts_with(texts, "+")).as_py() else texts
 
 

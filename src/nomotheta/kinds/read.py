@@ -63,11 +63,12 @@ def _read_text(texts: Any, kind: Kind, _layout: Layout) -> Typed:
 
 
 def _read_boolean(texts: Any, _kind: Kind, layout: Layout) -> Typed:
-    true = pc.is_in(texts, pa.array(layout.true_words, pa.string()))
-    known = pc.or_(true, pc.is_in(texts, pa.array(layout.false_words, pa.string())))
-    wrong = _refused(texts, known)
-    values = pc.if_else(texts.is_valid(), true, pa.scalar(None, pa.bool_()))
-    return Typed(without(values, wrong), Misfit.all(kind=wrong))
+    words = [*layout.true_words, *layout.false_words]
+    which = pc.index_in(texts, pa.array(words, pa.string()), skip_nulls=True)
+    values = pc.less(which, len(layout.true_words))
+    if values.null_count == texts.null_count:
+        return Typed(values)
+    return Typed(values, Misfit.all(kind=_refused(texts, pc.is_valid(which))))
 
 
 def _read_uuid(texts: Any, _kind: Kind, _layout: Layout) -> Typed:

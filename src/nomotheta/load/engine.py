@@ -7,14 +7,13 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-import duckdb
 import numpy as np
 import pyarrow as pa
 from numpy.typing import NDArray
 
 from nomotheta.charter import Check
 from nomotheta.errors import PlaceError
-from nomotheta.load.surely import in_doubt
+from nomotheta.load.glance import broken_at_a_glance
 from nomotheta.place import Now, Renderer, quoted
 
 Ints = NDArray[np.int64]
@@ -31,6 +30,8 @@ class Engine:
 
     def _connection(self) -> Any:
         if not hasattr(self._local, "connection"):
+            import duckdb  # only now: many a charter is judged at a glance
+
             self._local.connection = duckdb.connect(":memory:", config={"threads": 1, "memory_limit": "256MB"})
             for setting in ("TimeZone = 'UTC'", "python_enable_replacements = false"):
                 self._local.connection.execute(f"SET {setting}").fetchall()
@@ -40,20 +41,18 @@ class Engine:
         """By the number of each check that some rows of an Arrow table break: those rows."""
         if not table.num_rows:
             return {}
-        doubts = [in_doubt(check, table) for check in self.checks]
-        whole = [at for at, doubt in enumerate(doubts) if doubt is None]
-        found = self._judged(table, whole)
-        glanced = {at: doubt for at, doubt in enumerate(doubts) if doubt is not None and doubt.any()}
-        if glanced:
-            rows = np.flatnonzero(np.logical_or.reduce(list(glanced.values())))
-            for at, broken in self._judged(table.take(pa.array(rows)), list(glanced)).items():
-                found[at] = rows[broken]
-        return found
+        seen = [broken_at_a_glance(check, table) for check in self.checks]
+        found = self._judged(table, [at for at, broken in enumerate(seen) if broken is None])
+        return found | {
+            at: np.flatnonzero(broken) for at, broken in enumerate(seen) if broken is not None and broken.any()
+        }
 
     def _judged(self, table: Any, chosen: Sequence[int]) -> dict[int, Ints]:
         """The rows that break the chosen checks, by the checks' numbers."""
         if not chosen:
             return {}
+        import duckdb
+
         conditions = [self._rendered(self.checks[at]) for at in chosen]
         try:
             found = self._broken(table, conditions)
@@ -68,6 +67,8 @@ class Engine:
         return Renderer(self.now).render(check.node)
 
     def _alone(self, table: Any, check: Check, condition: str) -> None:
+        import duckdb
+
         try:
             self._broken(table, [condition])
         except duckdb.Error as error:

@@ -122,7 +122,7 @@ class _Load:
         plans = [self.plan(file, engine) for file in self.order.files]
         seen = [self.known_keys(key, engine) for key in self.keys()]
         stream = self.accepted(plans, seen, rejects)
-        loaded = self.place.append(table, plans[0][0].columns(), stream, plans[0][0].schema())
+        loaded = self.place.append(table, plans[0][0].columns, stream, plans[0][0].schema)
         if self.has_collision():
             raise _CollisionError
         self.balance = Balance.of(charter.load.how, self.files, loaded, before, removed, self.place.count(table))

@@ -6,6 +6,7 @@ import datetime
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -19,12 +20,15 @@ from nomotheta.kinds import arrow_type, as_texts, explain, in_layout, read_value
 from nomotheta.load.engine import Engine
 from nomotheta.load.rejects import Reject
 from nomotheta.rules import HIDDEN
-from nomotheta.source import Batch, SourceFile, null_words_in_quotes
+from nomotheta.source import Batch, SourceFile
 
 Ints = NDArray[np.int64]
 
 
-@dataclass(frozen=True, slots=True)
+_STRETCH = 256  # rows: shorter ones are dearer to hand on than to copy
+
+
+@dataclass(frozen=True)
 class Plan:
     """What is the same for every block of a file.
 
@@ -47,14 +51,20 @@ class Plan:
         """The charter that is carried out."""
         return self.compiled.charter
 
-    def columns(self) -> list[str]:
+    @cached_property
+    def kinds(self) -> Mapping[str, Kind]:
+        """The kind of every column."""
+        return self.charter.kinds()
+
+    @cached_property
+    def columns(self) -> Sequence[str]:
         """The columns that are loaded, in the order of the charter."""
         return [name for name, column in self.charter.columns.items() if column.from_ != FROM_PLACE]
 
+    @cached_property
     def schema(self) -> Any:
         """The Arrow schema of what is loaded."""
-        kinds = self.charter.kinds()
-        return pa.schema([(name, arrow_type(kinds[name])) for name in self.columns()])
+        return pa.schema([(name, arrow_type(self.kinds[name])) for name in self.columns])
 
 
 @dataclass(frozen=True, slots=True)
@@ -96,7 +106,7 @@ class Worked:
         offsets = self.batch.offsets(records).tolist()
         headers = plan.charter.file_columns()
         unique = np.unique(records)
-        originals = {record: self.batch.original(record) for record in unique.tolist()}
+        originals = dict(zip(unique.tolist(), self.batch.originals(unique), strict=True))
         cells = self.cells(plan, unique)
         return [
             Reject(
@@ -109,7 +119,7 @@ class Worked:
 
     def cells(self, plan: Plan, records: Ints) -> dict[int, tuple[str | None, ...]]:
         """The values of records by the charter's columns, as texts; as far as they go, where a record is odd."""
-        batch, kinds, layout = self.batch, plan.charter.kinds(), plan.compiled.layout
+        batch, kinds, layout = self.batch, plan.kinds, plan.compiled.layout
         if not len(batch.records):
             rows = np.zeros(0, np.int64)
         else:
@@ -138,13 +148,23 @@ def work(source: SourceFile, block: Any, plan: Plan) -> Worked:
     notes: dict[tuple[str, str], int] = {}
     columns, bad = _typed(batch, plan, faults, notes, serial=source.layout.format == "sheet")
     totals = {name: _total(columns[name], batch, faults, name) for name in plan.charter.stated_totals()}
-    table = pa.table([columns[name] for name in plan.columns()], plan.schema())
+    table = pa.table([columns[name] for name in plan.columns], plan.schema)
     bad = bad | _checked(table, batch, plan, faults, bad)
     records = batch.records
     if bad.any():
-        table, records = table.filter(pa.array(~bad)), records[~bad]
+        table, records = _left(table, bad), records[~bad]
     hashes = [plan.engine.hashes(table, key, plan.seed) for key in plan.keys]
     return Worked(batch, block.line, block.size, table, records, faults, hashes, notes, totals)
+
+
+def _left(table: Any, gone: NDArray[np.bool_]) -> Any:
+    """The rows that stay: the stretches between the others, not copied, where a filter would pick row by row."""
+    rows = np.flatnonzero(gone)
+    if len(rows) * _STRETCH > len(gone):
+        return table.filter(pa.array(~gone))
+    starts, ends = [0, *(rows + 1).tolist()], [*rows.tolist(), len(gone)]
+    stretches = [table.slice(start, end - start) for start, end in zip(starts, ends, strict=True) if end > start]
+    return pa.concat_tables([table.slice(0, 0), *stretches])
 
 
 def _typed(
@@ -154,18 +174,15 @@ def _typed(
     count = len(batch.records)
     bad = np.zeros(count, np.bool_)
     columns: dict[str, Any] = {}
-    kinds = plan.charter.kinds()
-    layout = plan.compiled.layout
+    kinds, layout = plan.kinds, plan.compiled.layout
     quotes = batch.with_quotes()
-    for name in plan.columns():
+    for name in plan.columns:
         kind = kinds[name]
         if name not in plan.positions:
             columns[name] = _constant(plan.constants[name], kind, batch)
             continue
         texts = batch.columns[plan.positions[name]]
-        if quotes and kind.name != "text":
-            texts = null_words_in_quotes(texts, layout)
-        typed = read_values(texts, kind, layout, plan.zone, serial=serial)
+        typed = read_values(texts, kind, layout, plan.zone, serial=serial, null_words=quotes)
         notes |= {(name, told): count for told, count in typed.notes.items()}
         columns[name] = typed.values
         for misfit in typed.misfits:

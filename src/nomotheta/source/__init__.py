@@ -6,7 +6,6 @@ from nomotheta.source.delivery import ArrivedFile, arrived, expected, literal
 from nomotheta.source.formats import open_file
 from nomotheta.source.shape import Shape, match_columns
 from nomotheta.source.stated import Counted, Statement, check_stated, check_sums, sidecars, statement
-from nomotheta.source.texts import null_words_in_quotes
 
 __all__ = [
     "ArrivedFile",
@@ -23,7 +22,6 @@ __all__ = [
     "expected",
     "literal",
     "match_columns",
-    "null_words_in_quotes",
     "open_file",
     "packing_of",
     "raw_chunks",

@@ -76,6 +76,10 @@ class Batch:
         """The text of a record as it came."""
         raise NotImplementedError
 
+    def originals(self, records: Ints) -> list[str]:
+        """The texts of some records."""
+        return [self.original(record) for record in records.tolist()]
+
     def fields(self, record: int) -> list[str | None]:  # noqa: ARG002
         """What can be told of the fields of a record that has no place in the columns."""
         return []

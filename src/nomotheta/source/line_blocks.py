@@ -13,7 +13,8 @@ from nomotheta.charter import Charter, Layout
 from nomotheta.errors import DeliveryError
 from nomotheta.source.base import LineBatch, Lines, Odd
 from nomotheta.source.content import text_chunks
-from nomotheta.source.records import LINE_FEED, RETURN, count, find_all, normalised
+from nomotheta.source.marks import LINE_FEED, RETURN, without_lone_returns
+from nomotheta.source.records import count, find_all
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,7 +59,7 @@ class LineFile:
         rest, line, offset = b"", 1, 0
         left = self.header_lines()
         for chunk, final in with_end(text_chunks(self.path, self.name, self.layout.encoding)):
-            data, changed = normalised(rest + chunk, None)
+            data, changed = without_lone_returns(rest + chunk, None)
             self.lines.read += count(chunk, LINE_FEED) + changed + (final and not data.endswith(b"\n") and data != b"")
             start = 0
             while left and start < len(data):
@@ -68,7 +69,9 @@ class LineFile:
                 self.heading += data[start : feed if feed >= 0 else len(data)].decode("utf-8", "replace") + "\n"
                 start = len(data) if feed < 0 else feed + 1
                 left, self.lines.header, line = left - 1, self.lines.header + 1, line + 1
-            end = self._before_footer(data, start, final=final)
+            end, footer = before_footer(data, start, self.layout)
+            if final:
+                self.footer, self.lines.footer = data[end:].decode("utf-8", "replace"), footer
             cut = end if final else (data.rfind(b"\n", start, end) + 1 or start)
             if left:
                 cut = start
@@ -81,16 +84,6 @@ class LineFile:
                 yield block
                 line += count(block.data, LINE_FEED)
             rest, offset = data[cut:], offset + cut
-
-    def _before_footer(self, data: bytes, start: int, *, final: bool) -> int:
-        end = len(data)
-        for _ in range(self.layout.footer):
-            if end <= start:
-                break
-            end = max(data.rfind(b"\n", start, end - 1) + 1, start)
-            self.lines.footer += final
-        self.footer = data[end:].decode("utf-8", "replace") if final else ""
-        return end
 
     def batch(self, block: LineBlock) -> tuple[LineBatch, pa.Array]:
         """A batch without columns yet, and the text of each of its records; empty and comment lines are left out."""
@@ -133,6 +126,15 @@ def set_aside(batch: LineBatch, texts: pa.Array, odd: list[Odd]) -> pa.Array:
     keep[[each.record for each in odd]] = False
     batch.odd, batch.records = odd, np.flatnonzero(keep)
     return texts.filter(pa.array(keep))
+
+
+def before_footer(data: bytes, start: int, layout: Layout) -> tuple[int, int]:
+    """Where the last lines begin that are the footer if the file ends here, and how many they are."""
+    end, found = len(data), 0
+    while found < layout.footer and end > start:
+        end = max(data.rfind(b"\n", start, end - 1) + 1, start)
+        found += 1
+    return end, found
 
 
 def with_end(chunks: Iterator[bytes]) -> Iterator[tuple[bytes, bool]]:

@@ -14,9 +14,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nomotheta.charter import Layout
+from nomotheta.source.marks import LINE_FEED, RETURN
 
 Ints = NDArray[np.int64]
-LINE_FEED, RETURN = 10, 13
 Value = tuple[bytes, bool]  # a field's content, and whether it was quoted
 
 
@@ -57,47 +57,6 @@ def count(data: bytes, byte: int) -> int:
     return int(np.count_nonzero(np.frombuffer(data, np.uint8) == byte))
 
 
-def well_formed(data: bytes, quotes: Ints, delimiter: int) -> bool:
-    """Whether every quote of `data`, which holds whole records, stands at the edge of a field or is doubled."""
-    if len(quotes) % 2:
-        return False
-    if not len(quotes):
-        return True
-    codes = np.frombuffer(data, np.uint8)
-    opens, closes = quotes[0::2], quotes[1::2]
-    before = codes[opens - 1]
-    at_edge = (before == delimiter) | (before == LINE_FEED) | (before == RETURN) | (opens == 0)
-    at_edge[1:] |= opens[1:] == closes[:-1] + 1
-    if not at_edge.all():
-        return False
-    after = codes[np.minimum(closes + 1, len(codes) - 1)]
-    at_edge = (after == delimiter) | (after == LINE_FEED) | (after == RETURN) | (closes == len(codes) - 1)
-    at_edge[:-1] |= opens[1:] == closes[:-1] + 1
-    return bool(at_edge.all())
-
-
-def within_limits(data: bytes, quotes: Ints, layout: Layout) -> bool:
-    """Whether no record of well-formed data is larger than the largest record that the layout allows."""
-    feeds = find_all(data, LINE_FEED)
-    if np.array_equal(*np.searchsorted(feeds, quotes).reshape(-1, 2).T):  # no line end stands inside quotes
-        return bool(np.diff(feeds, prepend=-1, append=len(data)).max() <= layout.record_bytes)
-    outside = np.flatnonzero(np.searchsorted(quotes, feeds) % 2 == 0)
-    ends = np.concatenate([[-1], feeds[outside], [len(data)]])
-    inner = np.diff(np.concatenate([[-1], outside, [len(feeds)]])) - 1
-    return bool(inner.max() <= layout.record_lines and np.diff(ends).max() <= layout.record_bytes)
-
-
-def last_cut(data: bytes, quotes: Ints) -> int:
-    """The end of the last whole record, by counting quotes; 0 where there is none."""
-    end = data.rfind(b"\n")
-    while end >= 0:
-        before = int(np.searchsorted(quotes, end))
-        if before % 2 == 0:
-            return end + 1
-        end = data.rfind(b"\n", 0, int(quotes[before - 1]))
-    return 0
-
-
 def record_spans(data: bytes, quote: int | None) -> Spans:
     """The spans of a well-formed block's records."""
     feeds = find_all(data, LINE_FEED)
@@ -112,23 +71,6 @@ def record_spans(data: bytes, quote: int | None) -> Spans:
     full = stops > starts
     lines = np.searchsorted(feeds, starts)
     return Spans(starts[full], stops[full], lines[full], int((~full).sum()))
-
-
-def normalised(data: bytes, quote: int | None) -> tuple[bytes, int]:
-    """Lone carriage returns outside quotes turned into line feeds, and how many there were."""
-    if b"\r" not in data:
-        return data, 0
-    codes = np.frombuffer(data, np.uint8)
-    is_return = codes == RETURN
-    if not is_return[-1] and not (is_return[:-1] & (codes[1:] != LINE_FEED)).any():
-        return data, 0
-    positions = np.flatnonzero(is_return)
-    lone = positions[(positions == len(data) - 1) | (codes[np.minimum(positions + 1, len(data) - 1)] != LINE_FEED)]
-    if quote is not None:
-        lone = lone[np.searchsorted(find_all(data, quote), lone) % 2 == 0]
-    changed = bytearray(data)
-    np.frombuffer(changed, np.uint8)[lone] = LINE_FEED
-    return bytes(changed), len(lone)
 
 
 def read_record(data: bytes, at: int, layout: Layout, *, final: bool) -> tuple[list[Value] | str, int]:

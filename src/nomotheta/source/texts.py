@@ -13,6 +13,7 @@ import pyarrow.csv
 
 from nomotheta.charter import Layout
 from nomotheta.source.base import Batch, Ints, Odd
+from nomotheta.source.marks import LINE_FEED, Nth, bits_of
 from nomotheta.source.records import Scanned, Spans, Value, read_record, record_spans
 
 if TYPE_CHECKING:
@@ -26,6 +27,7 @@ class TextBatch(Batch):
     block: Block = field(kw_only=True)
     layout: Layout = field(kw_only=True)
     _spans: Spans | None = None
+    _nth_feed: Nth | None = None
 
     def spans(self) -> Spans:
         """Where the block's records stand; found when it is first asked for."""
@@ -47,7 +49,19 @@ class TextBatch(Batch):
 
     def offsets(self, records: Ints) -> Ints:
         """The byte of the file's UTF-8 text at which each record begins, from 0."""
-        return self.spans().starts[records] + self.block.offset
+        return self._edges(records)[0] + self.block.offset
+
+    def _edges(self, records: Ints) -> tuple[Ints, Ints]:
+        """Where records begin and end in the block; where every line is one, only theirs are looked for."""
+        if not self.a_line_each:
+            return self.spans().starts[records], self.spans().ends[records]
+        if self._nth_feed is None:
+            self._nth_feed = Nth.of(bits_of(self.block.data, LINE_FEED))
+        data, size = self.block.data, len(self.block.data)
+        starts = np.array([self._nth_feed.find(at - 1) + 1 if at else 0 for at in records.tolist()], np.int64)
+        feeds = [data.find(b"\n", at) for at in starts.tolist()]
+        ends = np.array([size if at < 0 else at - (data[at - 1 : at] == b"\r") for at in feeds], np.int64)
+        return starts, ends
 
     def fields(self, record: int) -> list[str | None]:
         """The fields of a record of another width; where its quotes are astray, what stands between delimiters."""
@@ -63,8 +77,12 @@ class TextBatch(Batch):
 
     def original(self, record: int) -> str:
         """The text of a record as it came."""
-        spans = self.spans()
-        return self.block.data[spans.starts[record] : spans.ends[record]].decode("utf-8", "replace")
+        return self.originals(np.array([record]))[0]
+
+    def originals(self, records: Ints) -> list[str]:
+        """The texts of some records."""
+        edges = zip(*(each.tolist() for each in self._edges(records)), strict=True)
+        return [self.block.data[start:end].decode("utf-8", "replace") for start, end in edges]
 
 
 def read_texts(block: Block, layout: Layout, width: int, *, fill: bool = False, cut: bool = False) -> TextBatch:
@@ -89,6 +107,7 @@ def read_texts(block: Block, layout: Layout, width: int, *, fill: bool = False, 
     return batch
 
 
+_SOME = 1 << 16
 _SUBSTITUTES = (0x1F, 0x1E, 0x1D, 0x1C, 0x02, 0x01)
 
 
@@ -147,7 +166,7 @@ def _one_chunk(column: Any) -> Any:
 
 
 def _from_arrow(block: Block, layout: Layout, width: int, lines: int) -> TextBatch:
-    if not block.data.strip(b"\r\n"):
+    if not block.data[:_SOME].strip(b"\r\n") and not block.data.strip(b"\r\n"):
         return TextBatch(_no_columns(width), np.zeros(0, np.int64), [], 0, lines, lines, block=block, layout=layout)
     columns, has_ragged = _arrow(block.data, layout, width)
     rows = len(columns[0])
@@ -265,12 +284,19 @@ def _trimmed(column: Any, layout: Layout) -> Any:
 
 def without_headers(batch: TextBatch, header: list[str], *, skip: bool) -> None:
     """Take the rows that are the header again out of a batch, as of files that were put one behind the other."""
-    same = np.ones(len(batch.records), np.bool_)
+    rows = np.arange(len(batch.records))
     for column, name in zip(batch.columns, header, strict=False):
-        if name:
-            same &= pc.fill_null(pc.equal(column, name), fill_value=False).to_numpy(zero_copy_only=False)
-        if not same.any():
+        if not name:
+            continue
+        offsets = np.frombuffer(column.buffers()[1], np.int32)[column.offset : column.offset + len(column) + 1]
+        rows = rows[np.diff(offsets)[rows] == len(name.encode())]
+        if len(rows):
+            here = pc.fill_null(pc.equal(column.take(pa.array(rows)), name), fill_value=False)
+            rows = rows[here.to_numpy(zero_copy_only=False)]
+        if not len(rows):
             return
+    same = np.zeros(len(batch.records), np.bool_)
+    same[rows] = True
     again = batch.records[same]
     if skip:
         spans = batch.spans()
@@ -284,12 +310,3 @@ def without_headers(batch: TextBatch, header: list[str], *, skip: bool) -> None:
     keep = pa.array(~same)
     batch.columns = [column.filter(keep) for column in batch.columns]
     batch.records = batch.records[~same]
-
-
-def null_words_in_quotes(column: Any, layout: Layout) -> Any:
-    """The column with quoted null words as null too: what is no text has no empty value of its own."""
-    words = pa.array(layout.null_words, pa.string())
-    found = pc.is_in(column, words, skip_nulls=True)
-    if not pc.any(found).as_py():
-        return column
-    return pc.if_else(found, pa.scalar(None, pa.string()), column)

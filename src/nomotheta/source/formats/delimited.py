@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Generator, Iterator
+from collections.abc import Generator
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -10,19 +10,9 @@ from nomotheta.charter import Charter, Layout
 from nomotheta.errors import DeliveryError
 from nomotheta.source.base import Lines
 from nomotheta.source.content import text_chunks
-from nomotheta.source.records import (
-    LINE_FEED,
-    NeedMore,
-    Scanned,
-    count,
-    find_all,
-    last_cut,
-    normalised,
-    read_record,
-    scan,
-    well_formed,
-    within_limits,
-)
+from nomotheta.source.line_blocks import before_footer, with_end
+from nomotheta.source.marks import LINE_FEED, Marks, without_lone_returns
+from nomotheta.source.records import NeedMore, Scanned, count, read_record, scan
 from nomotheta.source.texts import TextBatch, read_texts, without_headers
 
 
@@ -30,18 +20,20 @@ from nomotheta.source.texts import TextBatch, read_texts, without_headers
 class Block:
     """Whole records as UTF-8.
 
-    `line` is the number of its first line and `offset` its first byte in the file's UTF-8 text, from 1 and 0.
-    `scanned` is set where the quotes are not all in place, and the records were read the slow way.
+    `line` is the number of its first line and `offset` its first byte in the file's UTF-8 text, from 1 and 0; `feeds`
+    counts its line ends. `scanned` is set where the quotes are not all in place, and the records were read slowly.
     """
 
     data: bytes
     line: int
     offset: int
+    feeds: int
     scanned: Scanned | None = None
-    feeds: int = field(init=False)
 
-    def __post_init__(self) -> None:
-        object.__setattr__(self, "feeds", count(self.data, LINE_FEED))
+    @classmethod
+    def of(cls, data: bytes, line: int, offset: int, scanned: Scanned | None = None) -> Block:
+        """A block, its line ends counted."""
+        return cls(data, line, offset, count(data, LINE_FEED), scanned)
 
     @property
     def size(self) -> int:
@@ -101,8 +93,8 @@ class DelimitedFile:
         quote = ord(self.layout.quote) if self.layout.quote else None
         rest, line, offset = b"", 1, 0
         waiting = bool(self.layout.header)
-        for chunk, final in _with_end(text_chunks(self.path, self.name, self.layout.encoding)):
-            data, changed = normalised(rest + chunk, quote)
+        for chunk, final in with_end(text_chunks(self.path, self.name, self.layout.encoding)):
+            data, changed = without_lone_returns(rest + chunk, quote)
             self.lines.read += count(chunk, LINE_FEED) + changed
             if final and data and not data.endswith(b"\n"):
                 self.lines.read += 1
@@ -114,24 +106,15 @@ class DelimitedFile:
                     continue
                 waiting = False
                 line += count(data[:start], LINE_FEED)
-            end = self._before_footer(data, start, final=final)
+            end, footer = before_footer(data, start, self.layout)
+            if final:
+                self.footer, self.lines.footer = data[end:].decode("utf-8", "replace"), footer
             block, cut = self._cut(data[start:end], line, offset + start, quote, final=final)
             if block is not None:
                 yield block
                 line += block.feeds
             rest = data[start + cut :]
             offset += start + cut
-
-    def _before_footer(self, data: bytes, start: int, *, final: bool) -> int:
-        """Where the last lines begin that may be the footer; at the end of the file they are."""
-        end = len(data)
-        for _ in range(self.layout.footer):
-            if end <= start:
-                break
-            end = max(data.rfind(b"\n", start, end - 1) + 1, start)
-            self.lines.footer += final
-        self.footer = data[end:].decode("utf-8", "replace") if final else ""
-        return end
 
     def _take_header(self, data: bytes, *, final: bool) -> int:
         """Read the header's lines, the last of which names the columns; where the rest begins, or -1 for more data."""
@@ -178,19 +161,19 @@ class DelimitedFile:
         if not data:
             return None, 0
         layout = self.layout
-        quotes = find_all(data, quote) if quote is not None and quote in data else None
+        quoted = quote is not None and quote in data
         slow = any(sign and sign.encode() in data for sign in (layout.escape, layout.comment))
-        if slow or (quotes is not None and len(layout.delimiter.encode()) > 1):
+        if slow or (quoted and len(layout.delimiter.encode()) > 1):
             return self._scanned(data, line, offset, final=final)
-        if quotes is None:
+        if quote is None or not quoted:
             cut = len(data) if final else data.rfind(b"\n") + 1
             if not cut and len(data) >= layout.record_bytes:
                 raise self._endless(line)
-            return (Block(data[:cut], line, offset) if cut else None), cut
-        cut = len(data) if final else last_cut(data, quotes)
-        whole, inside = data[:cut], quotes[quotes < cut]
-        if cut and well_formed(whole, inside, ord(layout.delimiter)) and within_limits(whole, inside, layout):
-            return Block(whole, line, offset), cut
+            return (Block.of(data[:cut], line, offset) if cut else None), cut
+        marks = Marks.of(data, quote, ord(layout.delimiter), final=final)
+        cut = len(data) if final else marks.cut
+        if cut and marks.well_formed(cut) and marks.within_limits(cut, layout):
+            return Block(data[:cut], line, offset, marks.count_feeds(cut)), cut
         if not cut and len(data) < layout.record_bytes:
             return None, 0
         return self._scanned(data, line, offset, final=final)
@@ -200,7 +183,7 @@ class DelimitedFile:
         scanned, cut = scan(data, self.layout, final=final)
         if not cut and len(data) >= 2 * self.layout.record_bytes:
             raise self._endless(line)
-        return (Block(data[:cut], line, offset, scanned) if cut else None), cut
+        return (Block.of(data[:cut], line, offset, scanned) if cut else None), cut
 
     def _endless(self, line: int) -> DeliveryError:
         return DeliveryError(
@@ -208,12 +191,3 @@ class DelimitedFile:
             where=f"{self.name}:{line}",
             mend="check the delimiter and the encoding, or raise record_bytes in the layout",
         )
-
-
-def _with_end(chunks: Iterator[bytes]) -> Iterator[tuple[bytes, bool]]:
-    """Each chunk, and whether it is the last."""
-    held = next(chunks, b"")
-    for chunk in chunks:
-        yield held, False
-        held = chunk
-    yield held, True

@@ -1,6 +1,6 @@
-"""Rows that surely meet a check, told at a glance, so that the engine looks only at those in doubt.
+"""Rows that break one of the plain checks, told by Arrow and NumPy alone, exactly as the condition itself would.
 
-Only a plain yes counts: whatever is not sure here is left to the condition itself.
+What is not plain is left to the engine, which runs the very SQL of the condition.
 """
 
 from __future__ import annotations
@@ -17,13 +17,13 @@ from numpy.typing import NDArray
 from nomotheta.charter import Check
 from nomotheta.conditions import Node, Part
 from nomotheta.kinds import Cells
+from nomotheta.place import WHITE_SPACE
 
 Bools = NDArray[np.bool_]
-_PRINTABLE = range(0x21, 0x7F)
 
 
-def in_doubt(check: Check, table: Any) -> Bools | None:
-    """For each row of an Arrow table, whether it may break a check; None where only the condition can tell."""
+def broken_at_a_glance(check: Check, table: Any) -> Bools | None:
+    """For each row of an Arrow table, whether it breaks a check; None where only the condition can tell."""
     look = _LOOKS.get(check.sort)
     if look is None or check.node is None:
         return None
@@ -31,33 +31,44 @@ def in_doubt(check: Check, table: Any) -> Bools | None:
     return look(check.node, column.combine_chunks() if column.num_chunks != 1 else column.chunk(0))
 
 
+def _never_space() -> Bools:
+    """The bytes with which no white space begins in UTF-8."""
+    found = np.ones(256, np.bool_)
+    found[[letter.encode()[0] for letter in WHITE_SPACE]] = False
+    return found
+
+
+_INK = _never_space()
+
+
 def _blank(node: Node, values: Any) -> Bools:
-    """All but the texts that begin with a printable ASCII character; of other kinds, the nulls."""
+    """Nulls; of texts, those as well that are empty or nothing but white space."""
     if node.op != "not blank":
         return _mask(pc.is_null(values))
     cells = Cells.of(values)
-    doubt: Bools = ~cells.valid | (cells.lengths == 0)
     if not len(cells.data):
-        return doubt
-    first = cells.data[np.minimum(cells.starts, len(cells.data) - 1)] - np.uint8(_PRINTABLE.start)
-    doubt |= first >= len(_PRINTABLE)
-    return doubt
+        return np.ones(len(values), np.bool_)
+    blank: Bools = ~cells.valid | (cells.lengths == 0)
+    unsure = np.flatnonzero(~blank & ~_INK[cells.data[np.minimum(cells.starts, len(cells.data) - 1)]])
+    if len(unsure):
+        left = pc.utf8_trim(values.take(pa.array(unsure)), characters=WHITE_SPACE)
+        blank[unsure] = _mask(pc.equal(pc.binary_length(left), 0))
+    return blank
 
 
 def _between(node: Node, values: Any) -> Bools | None:
     """What is outside the bounds, where they are plain values."""
-    doubt = np.zeros(len(values), np.bool_)
+    broken = np.zeros(len(values), np.bool_)
     for side in node.args if node.op == "and" else [node]:
         bound = _bound(side.args[1])
-        if bound is None:
+        if bound is None or side.args[0].op not in {"column", "promote"}:
             return None
         least = side.op == ">="
         extreme = pc.min(values) if least else pc.max(values)
         if not extreme.is_valid or (extreme.as_py() >= bound if least else extreme.as_py() <= bound):
             continue
-        outside = pc.less(values, pa.scalar(bound)) if least else pc.greater(values, pa.scalar(bound))
-        doubt |= _mask(outside)
-    return doubt
+        broken |= _mask(pc.less(values, pa.scalar(bound)) if least else pc.greater(values, pa.scalar(bound)))
+    return broken
 
 
 def _bound(node: Node) -> Any:
@@ -78,8 +89,10 @@ def _among(node: Node, values: Any) -> Bools | None:
     """What is not in the list, where it is one of texts."""
     if any(arg.op != "string" for arg in node.args[1:]):
         return None
-    listed = pa.array([arg.value for arg in node.args[1:]], pa.string())
-    return _mask(pc.and_(pc.is_valid(values), pc.invert(pc.is_in(values, listed))))
+    which = pc.index_in(values, pa.array([arg.value for arg in node.args[1:]], pa.string()), skip_nulls=True)
+    if which.null_count == values.null_count:
+        return np.zeros(len(values), np.bool_)
+    return _mask(pc.and_(pc.is_valid(values), pc.is_null(which)))
 
 
 def _pattern(node: Node, values: Any) -> Bools | None:
@@ -89,14 +102,14 @@ def _pattern(node: Node, values: Any) -> Bools | None:
     if places is None:
         return None
     cells = Cells.of(values)
-    doubt: Bools = cells.valid & (cells.lengths != len(places))
-    fitting = np.flatnonzero(cells.valid & ~doubt)
+    broken: Bools = cells.valid & (cells.lengths != len(places))
+    fitting = np.flatnonzero(cells.valid & ~broken)
     matrix = cells.matrix(fitting, len(places))
     for at, allowed in enumerate(places):
         good = allowed[matrix[:, at]]
         if not good.all():
-            doubt[fitting[~good]] = True
-    return doubt
+            broken[fitting[~good]] = True
+    return broken
 
 
 def _places(part: Part) -> list[Bools] | None:
