@@ -30,12 +30,15 @@ class Draft:
     layout: Mapping[str, Any] = field(default_factory=dict)
     load: Sequence[tuple[str, Any, str]] = ()
     keys: Sequence[tuple[Sequence[str], str]] = ()
+    references: Sequence[tuple[Sequence[str], str]] = ()
+    about: str = ""
 
 
 def draft_text(draft: Draft) -> str:
     """The TOML of a draft."""
-    lines = [f"# {note}" for note in draft.notes]
-    lines += ["", f"table = {_value(draft.table)}", ""]
+    lines = [f"# {_comment(note)}" for note in draft.notes]
+    lines += ["", f"table = {_value(draft.table)}"]
+    lines += [f"about = {_value(draft.about)}", ""] if draft.about else [""]
     if draft.files:
         lines += ["[delivery]", *_aligned([("files", *draft.files)]), ""]
     if draft.layout:
@@ -46,7 +49,14 @@ def draft_text(draft: Draft) -> str:
         lines += [f"[columns.{_key(column.name)}]", *_aligned(column.keys), ""]
     for columns, comment in draft.keys:
         lines += ["[[keys]]", *_aligned([("columns", list(columns), comment)]), ""]
+    for columns, listed in draft.references:
+        lines += ["[[references]]", *_aligned([("columns", list(columns), ""), ("listed_in", listed, "")]), ""]
     return "\n".join(lines)
+
+
+def _comment(text: str) -> str:
+    """A text that stays within its line."""
+    return re.sub(r"[^\x20-\x7e\xa0-\uffff]", "?", text)
 
 
 def column_name(header: str, taken: Sequence[str]) -> str:
@@ -62,7 +72,7 @@ def _aligned(rows: Sequence[tuple[str, Any, str]]) -> list[str]:
     written = [f"{_key(key)} = {_value(value)}" for key, value, _ in rows]
     width = max(map(len, written))
     return [
-        f"{text:<{width}}  # {comment}" if comment else text
+        f"{text:<{width}}  # {_comment(comment)}" if comment else text
         for text, (_, _, comment) in zip(written, rows, strict=True)
     ]
 

@@ -138,13 +138,19 @@ def peek(
 
 @app.command()
 def draft(
-    file: Annotated[Path | None, typer.Argument(metavar="[FILE]", help="A delimited file, plain or packed.")] = None,
+    file: Annotated[Path | None, typer.Argument(metavar="[FILE]", help="Data, or metadata that describes it.")] = None,
     from_table: Annotated[
         str | None, typer.Option("--from-table", metavar="NAME", help="A table in place of a file.")
+    ] = None,
+    from_charter: Annotated[
+        str | None, typer.Option("--from-charter", metavar="TABLE", help="A charter; with --metadata.")
     ] = None,
     table: Annotated[
         str | None, typer.Option("--table", metavar="NAME", help="The table's name; default: the file's.")
     ] = None,
+    metadata: Annotated[
+        bool, typer.Option("--metadata", help="Write CSV on the Web metadata in place of a charter.")
+    ] = False,
     place: Place = None,
     to: Annotated[Path | None, typer.Option("--to", metavar="FILE", help="Write it there; default: stdout.")] = None,
     workspace: Folder = HERE,
@@ -157,15 +163,22 @@ def draft(
     with guarded(json=json):
         from nomotheta.cli.progress import bars
         from nomotheta.errors import DeclarationError
+        from nomotheta.workspace.drafting import metadata_of_draft
 
-        if (file is None) == (from_table is None):
+        if sum(each is not None for each in (file, from_table, from_charter)) != 1:
             raise DeclarationError("name a file, or a table with --from-table", mend="nomotheta draft inbox/FILE")
+        if from_charter and not metadata:
+            mend = f"nomotheta draft --from-charter {from_charter} --metadata"
+            raise DeclarationError("a charter is there already; what can be written from it is metadata", mend=mend)
         opened = _open(workspace)
-        if file is not None:
+        if from_charter:
+            text = opened.metadata(from_charter)
+        elif file is not None:
             with bars(quiet=json) as listener:
                 text = opened.draft_file(file, table, listener)
         else:
             text = opened.draft_table(str(from_table), place)
+        text = metadata_of_draft(text) if metadata and not from_charter else text
         if to:
             opened.write_draft(text, to)
         if json:

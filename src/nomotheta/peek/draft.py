@@ -82,7 +82,7 @@ def _notes(seen: Look, file: str, day: datetime.date) -> Iterator[str]:
         count = f"{oddity.count:,} " if oddity.count else ""
         where = f"{oddity.column}: " if oddity.column else ""
         example = f", such as {oddity.example}" if oddity.example else ""
-        yield re.sub(r"[^\x20-\x7e\xa0-\uffff]", "?", f"Odd: {where}{count}{oddity.what}{example}")
+        yield f"Odd: {where}{count}{oddity.what}{example}"
 
 
 def _number_marks(seen: Look) -> dict[str, str]:

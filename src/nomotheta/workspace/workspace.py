@@ -7,7 +7,6 @@ result = workspace.run(datetime.date(2026, 6, 1))
 from __future__ import annotations
 
 import datetime
-import re
 import time
 import uuid
 import zoneinfo
@@ -17,7 +16,7 @@ from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
 
-from nomotheta.charter import Compiled, Problem, Read, Settings, draft_text, in_order, lint, read_charter, read_settings
+from nomotheta.charter import Compiled, Problem, Read, Settings, in_order, lint, read_charter, read_settings
 from nomotheta.errors import DeclarationError, DeliveryError, NomothetaError, PlaceError, did_you_mean
 from nomotheta.events import Listener, nobody
 from nomotheta.ledger import Judgement, Ledger, LoadResult, RunResult, ShownReject, TableResult
@@ -25,6 +24,7 @@ from nomotheta.load import Balance, Reject, columns_of, delimiter_of, mended_cha
 from nomotheta.place import Now, Place, connect, rehearsal
 from nomotheta.reconcile import LoadedFiles, Reconciliation, reconcile
 from nomotheta.rules import Scope, gravest, judge, worst
+from nomotheta.workspace.drafting import draft_of_file, draft_of_table, metadata_of_charter
 from nomotheta.workspace.loading import Loading
 from nomotheta.workspace.mending import SetAside, set_aside, shown, write_mendable
 from nomotheta.workspace.telling import tell
@@ -132,17 +132,13 @@ class Workspace:
     # ---- draft
 
     def draft_file(self, file: Path, table: str | None = None, listener: Listener = nobody) -> str:
-        """A charter to start from, as TOML, drafted from a file.
+        """A charter to start from, as TOML, drafted from a file of data or from metadata of CSV on the Web.
 
         Raises:
             DeliveryError: the file cannot be read.
+            DeclarationError: the metadata describes no such table.
         """
-        from nomotheta.peek import draft_from_look, look
-
-        path = file.resolve()
-        name = path.relative_to(self.root).as_posix() if path.is_relative_to(self.root) else str(path)
-        plain = re.sub(r"[^a-z]+", "_", path.name.lower().partition(".")[0]).strip("_")
-        return draft_text(draft_from_look(look(file, None, listener), table or plain or "table", name, self.today()))
+        return draft_of_file(file, self.root, table, self.today(), listener)
 
     def draft_table(self, table: str, place_name: str | None = None) -> str:
         """A charter to start from, as TOML, drafted from a table as it is.
@@ -150,11 +146,16 @@ class Workspace:
         Raises:
             PlaceError: the table is not there, or the place cannot be reached.
         """
-        from nomotheta.peek import draft_from_table
-
         name = place_name or next(iter(self.settings.places))
-        with self.place(name) as place:
-            return draft_text(draft_from_table(place, table, self.today()))
+        return draft_of_table(lambda: self.place(name), table, self.today())
+
+    def metadata(self, table: str) -> str:
+        """The metadata (CSV on the Web) of a table's files as its charter declares them, as JSON.
+
+        Raises:
+            DeclarationError: there is no such charter, it has problems, or its files are no delimited text.
+        """
+        return metadata_of_charter(self.compiled([table])[0])
 
     def write_draft(self, text: str, file: Path) -> None:
         """Write a draft where no charter stands yet.
@@ -165,7 +166,7 @@ class Workspace:
         from nomotheta.report import write_file
 
         if file.exists():
-            raise DeclarationError("there is a charter already", where=str(file), mend="name another with --to FILE")
+            raise DeclarationError("this file is there already", where=str(file), mend="name another with --to FILE")
         try:
             write_file(file, text)
         except OSError as error:

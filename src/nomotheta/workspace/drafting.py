@@ -1,0 +1,63 @@
+"""Charters to start from, and metadata for those who send the files."""
+
+from __future__ import annotations
+
+import datetime
+import json
+import re
+import tomllib
+from collections.abc import Callable
+from contextlib import AbstractContextManager
+from pathlib import Path
+
+from nomotheta.charter import Charter, Compiled, Layout, draft_from_metadata, draft_text, is_metadata, metadata_of
+from nomotheta.errors import DeclarationError
+from nomotheta.events import Listener
+from nomotheta.place import Place
+
+
+def draft_of_file(file: Path, root: Path, table: str | None, day: datetime.date, listener: Listener) -> str:
+    """A charter as TOML, drafted from a file of data, or from metadata of CSV on the Web."""
+    from nomotheta.peek import draft_from_look, look
+
+    if is_metadata(file):
+        return draft_text(draft_from_metadata(file, str(file), table, day))
+    path = file.resolve()
+    name = path.relative_to(root).as_posix() if path.is_relative_to(root) else str(path)
+    plain = re.sub(r"[^a-z]+", "_", path.name.lower().partition(".")[0]).strip("_")
+    return draft_text(draft_from_look(look(file, None, listener), table or plain or "table", name, day))
+
+
+def draft_of_table(place: Callable[[], AbstractContextManager[Place]], table: str, day: datetime.date) -> str:
+    """A charter as TOML, drafted from a table as it is."""
+    from nomotheta.peek import draft_from_table
+
+    with place() as opened:
+        return draft_text(draft_from_table(opened, table, day))
+
+
+def metadata_of_draft(text: str) -> str:
+    """The metadata of a drafted charter, as JSON."""
+    charter = Charter.model_validate(tomllib.loads(text))
+    layout = charter.delivery.layout if charter.delivery else Layout()
+    return _written(charter, layout if isinstance(layout, Layout) else Layout())
+
+
+def metadata_of_charter(compiled: Compiled) -> str:
+    """The metadata of a charter of the workspace, as JSON.
+
+    Raises:
+        DeclarationError: its files are no delimited text, which is all that such metadata describes.
+    """
+    if compiled.layout.format != "delimited":
+        what = f"its files are of the format {compiled.layout.format}; the metadata describes delimited text"
+        raise DeclarationError(what, where=compiled.file)
+    return _written(compiled.charter, compiled.layout)
+
+
+def _written(charter: Charter, layout: Layout) -> str:
+    patterns = charter.delivery.patterns if charter.delivery else []
+    name = patterns[0].rpartition("/")[2] if patterns else ""
+    if not name or "{" in name or "*" in name or "?" in name:
+        name = f"{charter.table}.csv"
+    return json.dumps(metadata_of(charter, layout, name), indent=2, ensure_ascii=False) + "\n"
