@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime
 import json
+import zipfile
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
@@ -94,6 +95,29 @@ def as_sheet(path: Path) -> None:
     book.save(path)
 
 
+def as_open_document(path: Path) -> None:
+    cells = [["code", "fare", "seats", "valid_on"], *map(list, ROWS)]
+
+    def cell(value: Any) -> str:
+        if value is None:
+            return "<table:table-cell/>"
+        if isinstance(value, int):
+            return f'<table:table-cell office:value-type="float" office:value="{value}"/>'
+        if len(value) == 10:
+            return f'<table:table-cell office:value-type="date" office:date-value="{value}"/>'
+        return f'<table:table-cell office:value-type="string"><text:p>{value}</text:p></table:table-cell>'
+
+    rows = "".join(f"<table:table-row>{''.join(map(cell, row))}</table:table-row>" for row in cells)
+    spaces = "".join(
+        f' xmlns:{each}="urn:oasis:names:tc:opendocument:xmlns:{each}:1.0"' for each in ("office", "table", "text")
+    )
+    body = f'<office:body><office:spreadsheet><table:table table:name="fares">{rows}</table:table></office:spreadsheet></office:body>'
+    with zipfile.ZipFile(path, "w") as archive:
+        archive.writestr("mimetype", "application/vnd.oasis.opendocument.spreadsheet")
+        archive.writestr("META-INF/manifest.xml", "<manifest/>")
+        archive.writestr("content.xml", f"<office:document-content{spaces}>{body}</office:document-content>")
+
+
 FIXED = 'format = "fixed"\nheader = 1'
 AT = {"code": "[1, 4]", "fare": "[5, 12]", "seats": "[13, 16]", "valid_on": "[17, 26]"}
 FORMATS = [
@@ -103,6 +127,7 @@ FORMATS = [
     ("arrow", 'format = "arrow"', as_arrow, [1, 2, 3]),
     ("arrow stream", 'format = "arrow"', as_arrow_stream, [1, 2, 3]),
     ("sheet", 'format = "sheet"\nsheet = "fares"\nrange = "B3:E"', as_sheet, [4, 5, 6]),
+    ("open document", 'format = "sheet"', as_open_document, [2, 3, 4]),
 ]
 
 
@@ -129,8 +154,27 @@ def test_the_same_rows_in_any_format_are_the_same_table(
     assert space.run("reconcile", "fares").code == 0
 
 
+@pytest.mark.parametrize(
+    ("name", "write"),
+    [("json-lines", as_json), ("parquet", as_parquet), ("arrow", as_arrow), ("sheet", as_open_document)],
+)
+def test_a_file_of_any_format_is_looked_at_and_loads_under_its_own_draft(space: Space, name: str, write: Any) -> None:
+    write(space.root / f"inbox/fares-{DAY}.x")
+
+    found = space.run("peek", f"inbox/fares-{DAY}.x", "--json").json
+    space.run("draft", f"inbox/fares-{DAY}.x", "--table", "fares", "--to", "charters/fares.toml")
+    load = space.load(table="fares")
+
+    assert (found["file_format"], found["rows"]) == (name, 3)
+    kinds = [column["kind"].partition("(")[0] for column in found["columns"]]
+    assert kinds == ["text", "decimal", "integer", "date"]
+    assert (load["state"], load["balance"]["loaded"]) == ("loaded", 3)
+    rows = space.sql("select code, fare, seats, valid_on from fares order by code")
+    assert rows == LOADED
+
+
 def test_a_sheet_says_what_was_stored_as_something_else(space: Space) -> None:
-    space.charter(charter(FORMATS[-1][1]), "fares")
+    space.charter(charter(FORMATS[-2][1]), "fares")
     as_sheet(space.root / f"inbox/fares-{DAY}.x")
 
     notes = space.load(table="fares")["notes"]

@@ -3,13 +3,18 @@
 from __future__ import annotations
 
 import gzip
+import re
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from conftest import Space
 from nomotheta.peek import Look, look
+from nomotheta.peek.spread import Ranges
 
 ROWS = "".join(f"{n};A{n % 3};{n % 40},50;{n % 28 + 1:02d}.06.2026;note {n % 5}\n" for n in range(300))
 TEXT = "id;code;fare;sold_on;note\n" + ROWS
@@ -168,6 +173,66 @@ def test_the_command_shows_what_matters_on_a_narrow_and_on_a_wide_terminal(demo:
     for told in ("semicolon", "cp1252", "decimal(6,2)", "1.250,00", "repeats in what is nearly a key"):
         assert told in ended.out
     assert document["format"] == "nomotheta/look/1"
+
+
+def test_the_page_has_a_chart_a_column_and_nothing_from_outside(demo: Space) -> None:
+    ended = demo.run("peek", "inbox/tickets-2026-06-02.csv", "--page", "look.html")
+    page = (demo.root / "look.html").read_text()
+
+    assert ended.code == 0
+    assert page.count("data:image/svg+xml;base64,") == 8
+    assert "all values have 9 characters" in page  # of ticket_no there is nothing to draw
+    assert "values that are no date" in page
+    assert not re.search(r'(?:src|href)="(?!data:)', page)
+
+
+def test_how_values_are_spread_is_counted_exactly(tmp_path: Path) -> None:
+    rows = [f"{n % 97};{n % 3};{'x' * (n % 2 + 1)}{n};2026-06-{n % 30 + 1:02d}" for n in range(40_000)]
+    rows[7:7] = ["-5000;1;x;2026-06-01", "99999;2;x;2024-02-29"]
+
+    number, few, many, day = (column.spread for column in seen(tmp_path, "a;b;c;d\n" + "\n".join(rows)).columns)
+
+    assert number and few and many and day
+    assert (few.sort, few.labels, few.counts) == ("values", ("0", "1", "2"), (13_334, 13_334, 13_334))
+    assert (number.sort, sum(number.counts), number.counts[-1]) == ("ranges", 40_002, 1)
+    assert number.counts[0] in {1, 40_001}
+    assert (many.sort, sum(many.counts)) == ("lengths", 40_002)
+    assert (day.sort, sum(day.counts), day.counts[0]) == ("ranges", 40_002, 1)
+    assert day.labels[0] <= "2024-02-29" < day.labels[1]
+
+
+@given(
+    st.lists(
+        st.lists(st.integers(-(10**10), 10**10).map(lambda n: n / 64), min_size=1, max_size=20), min_size=1, max_size=6
+    )
+)
+def test_a_histogram_counts_every_value_where_it_belongs(blocks: list[list[float]]) -> None:
+    ranges = Ranges()
+    for block in blocks:
+        ranges.add(np.array(block))
+
+    edges, counts = ranges.filled()
+
+    values = np.array([value for block in blocks for value in block])
+    assert sum(counts) == len(values)
+    assert edges[0] <= values.min()
+    assert values.max() <= edges[-1]
+    assert len(counts) <= 16
+    at = np.searchsorted(edges, values, side="right") - 1
+    assert np.bincount(at, minlength=len(counts)).tolist() == counts
+
+
+@pytest.mark.parametrize("width", [60, 200])
+def test_a_narrow_terminal_shows_what_fits_and_says_what_is_left(
+    demo: Space, monkeypatch: pytest.MonkeyPatch, width: int
+) -> None:
+    monkeypatch.setattr("nomotheta.cli.show._PIPE_WIDTH", width)
+
+    shown = demo.run("peek", "inbox/tickets-2026-06-02.csv").out
+
+    assert ("examples" in shown) == (width == 200)
+    assert ("more: " in shown) == (width == 60)
+    assert max(map(len, shown.splitlines())) <= width
 
 
 @pytest.mark.parametrize(

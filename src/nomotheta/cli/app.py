@@ -11,6 +11,7 @@ import typer
 from nomotheta.cli.guard import CODES, guarded
 
 if TYPE_CHECKING:
+    from nomotheta.peek import Look
     from nomotheta.workspace import Workspace
 
 app = typer.Typer(
@@ -115,9 +116,12 @@ def demo(
 
 @app.command()
 def peek(
-    file: Annotated[Path, typer.Argument(metavar="FILE", help="A delimited file, plain or packed.")],
+    file: Annotated[Path, typer.Argument(metavar="FILE", help="A file of any format, plain or packed.")],
     rows: Annotated[
         int | None, typer.Option("--rows", metavar="N", min=1, help="Read only so many; default: all.")
+    ] = None,
+    page: Annotated[
+        Path | None, typer.Option("--page", metavar="FILE", help="Write an HTML page too, with a chart a column.")
     ] = None,
     json: Json = False,
 ) -> None:
@@ -128,12 +132,25 @@ def peek(
 
         with bars(quiet=json) as listener:
             found = look(file, rows, listener)
+        if page:
+            _write_page(found, page)
         if json:
             _print(found)
             return
         from nomotheta.cli.show_look import show_look
 
         show_look(found)
+
+
+def _write_page(found: Look, page: Path) -> None:
+    from nomotheta.errors import DeclarationError
+    from nomotheta.report import look_page, write_file
+
+    try:
+        write_file(page, look_page(found, datetime.datetime.now().astimezone()))
+    except OSError as error:
+        raise DeclarationError(f"it cannot be written: {error.strerror}", where=str(page)) from None
+    typer.echo(f"written to {page}", err=True)
 
 
 @app.command()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 
 from rich.console import Console
 from rich.table import Table
@@ -12,6 +12,7 @@ from nomotheta.cli.show import cell, indented, out, plain_table, rows_told
 from nomotheta.peek import Look, SeenColumn
 from nomotheta.report import visible
 
+_WIDE = 110  # characters: enough for examples beside the rest
 _NAMES = {"\t": "tab", ",": "comma", ";": "semicolon", "|": "bar", " ": "space"}
 
 
@@ -19,30 +20,31 @@ def show_look(found: Look) -> None:
     """What a file is, and what is odd about it."""
     console = out()
     read = "" if found.whole else ", the start of it"
-    console.print(
-        Text.assemble((visible(found.file), "bold"), f"  {rows_told(found.rows)}{read}, {len(found.columns)} columns")
-    )
+    columns = "1 column" if len(found.columns) == 1 else f"{len(found.columns)} columns"
+    console.print(Text.assemble((visible(found.file), "bold"), f"  {rows_told(found.rows)}{read}, {columns}"))
     grid = Table.grid(padding=(0, 2, 0, 0))
     size = f"{found.bytes_on_disk:,} bytes" + (f", {found.packing}" if found.packing else "")
     ends = ", ".join(found.line_ends) or "none"
     delimiter = _NAMES.get(found.delimiter, found.delimiter)
-    for label, value, why in (
-        ("size", size, ""), ("encoding", found.encoding, found.encoding_why), ("line ends", ends, ""),
-        ("delimiter", delimiter, found.delimiter_why), ("header", "yes" if found.header else "no", found.header_why),
-    ):  # fmt: skip
+    facts = [("size", size, "")]
+    if found.file_format != "delimited":
+        facts.append(("format", found.file_format, found.file_format_why))
+    if found.encoding:
+        facts += [("encoding", found.encoding, found.encoding_why), ("line ends", ends, "")]
+    if found.file_format == "delimited":
+        facts.append(("delimiter", delimiter, found.delimiter_why))
+    if found.header_why:
+        facts.append(("header", "yes" if found.header else "no", found.header_why))
+    for label, value, why in facts:
         grid.add_row(Text(label, "dim"), Text(value), Text(visible(why), "dim"))
     console.print(indented(grid, 2, 1))
-    table = plain_table(
-        ("column", ""),
-        ("kind", ""),
-        ("blank", "right"),
-        ("distinct", "right"),
-        ("lowest", ""),
-        ("highest", ""),
-        ("examples", ""),
-    )
+    wide = console.width >= _WIDE
+    labels = [("column", ""), ("kind", ""), ("blank", "right"), ("distinct", "right"), ("lowest", ""), ("highest", "")]
+    table = plain_table(*labels, *([("examples", "")] if wide else []))
+    for at in range(len(labels)):
+        table.columns[at].no_wrap = at != 1
     for column in found.columns:
-        table.add_row(*_look_row(column))
+        table.add_row(*_look_row(column, wide=wide))
     console.print(indented(table, 2, 1))
     keys = [" + ".join(key) for key in found.keys]
     console.print(
@@ -54,25 +56,51 @@ def show_look(found: Look) -> None:
         )
     )
     _show_oddities(console, found)
-    if found.first_rows:
-        console.print()
-        rows = plain_table(*((visible(column.name), "") for column in found.columns))
-        for row in found.first_rows[:5]:
-            rows.add_row(*(_short(value, 24) for value in row))
-        console.print(indented(rows, 2))
+    _show_first_rows(console, found)
 
 
-def _look_row(column: SeenColumn) -> Iterable[Text]:
+def _show_first_rows(console: Console, found: Look) -> None:
+    """The first rows, as many columns as the terminal is wide."""
+    if not found.first_rows:
+        return
+    names = [visible(column.name) for column in found.columns]
+    cells = [[_short(value, 24) for value in row] for row in found.first_rows[:5]]
+    widths = [max(len(name), *(len(row[at].plain) for row in cells)) + 3 for at, name in enumerate(names)]
+    fitting = sum(sum(widths[: at + 1]) <= console.width for at in range(len(widths))) or 1
+    rows = plain_table(*((name, "") for name in names[:fitting]))
+    for row in cells:
+        rows.add_row(*row[:fitting])
+    console.print()
+    console.print(indented(rows, 2))
+    if fitting < len(names):
+        left = ", ".join(names[fitting : fitting + 4]) + (", …" if len(names) - fitting > 4 else "")
+        console.print(indented(Text(f"and {len(names) - fitting} more: {left}", "dim"), 2))
+
+
+def _look_row(column: SeenColumn, *, wide: bool) -> Iterable[Text]:
     share = column.blanks / column.rows if column.rows else 0
-    yield Text(visible(column.name), "bold")
-    yield Text(column.kind + (f"  {column.form}" if column.form else ""))
+    yield Text(_short(column.name, 32 if wide else 20).plain, "bold")
+    yield Text(column.kind + (("  " if wide else "\n") + column.form if column.form else ""))
     yield Text(
         "–" if not column.blanks else f"{share:.1%}" if share >= 0.001 else "<0.1%", "" if column.blanks else "dim"
     )
     yield Text(("" if column.distinct_exact else "~") + f"{column.distinct:,}")
-    yield _short(column.lowest, 20)
-    yield _short(column.highest, 20)
-    yield Text(", ".join(_short(each, 16).plain for each in column.examples[:3]))
+    most = 20 if wide else 12
+    yield _short(column.lowest, most)
+    yield _short(column.highest, most)
+    if wide:
+        yield Text(_some(column.examples))
+
+
+def _some(examples: Sequence[str], most: int = 44) -> str:
+    """As many examples as fit, but three at most, and one at least."""
+    told = ""
+    for example in examples[:3]:
+        more = f"{told}, {_short(example, 24).plain}" if told else _short(example, 24).plain
+        if told and len(more) > most:
+            break
+        told = more
+    return told
 
 
 def _short(value: str | None, most: int) -> Text:
@@ -90,7 +118,7 @@ def _show_oddities(console: Console, found: Look) -> None:
         count = f"{odd.count:,}" if odd.count else ""
         where = f"line {odd.line:,}" if odd.line else ""
         example = f"such as {_short(odd.example, 60).plain}" if odd.example else ""
-        seen = Text("  ".join(part for part in (where, example) if part), "dim")
+        seen = Text("  ".join(part for part in (where, example) if part) or " ", "dim")
         column = Text(visible(odd.column), "bold")
         table.add_row(Text("!", "yellow"), column, Text(count, justify="right"), Text(odd.what), seen)
     console.print(indented(table, 2))

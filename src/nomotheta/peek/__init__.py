@@ -2,5 +2,6 @@
 
 from nomotheta.peek.draft import draft_from_look, draft_from_table
 from nomotheta.peek.look import Look, Oddity, SeenColumn, look
+from nomotheta.peek.spread import Spread
 
-__all__ = ["Look", "Oddity", "SeenColumn", "draft_from_look", "draft_from_table", "look"]
+__all__ = ["Look", "Oddity", "SeenColumn", "Spread", "draft_from_look", "draft_from_table", "look"]

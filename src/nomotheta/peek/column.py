@@ -12,17 +12,20 @@ from numpy.typing import NDArray
 
 from nomotheta.charter import Layout
 from nomotheta.conditions import Kind, decimal
-from nomotheta.kinds import read_column, show
+from nomotheta.kinds import CANONICAL, read_column, show
 from nomotheta.load import SeenKeys
+from nomotheta.peek.spread import Frequent, Ranges, Spread, as_numbers, label_of, most_frequent
 
 _SKETCH = 2048
 _EXAMPLES = 4
+_FEW = 7  # different numbers that are shown one by one
 _NEARLY = 0.01  # of the values may repeat in a column that is nearly a key
 _SPOILT = 0.05  # a kind that more of the first block's values do not fit is no candidate
 NULL_LIKE = ("null", "none", "nil", "na", "n/a", "#n/a", "nan", "-", "--", "?", "missing", "unknown", "\\n")
 _DATES = ("%Y-%m-%d", "%d.%m.%Y", "%d/%m/%Y", "%m/%d/%Y", "%Y%m%d", "%Y/%m/%d", "%d-%m-%Y", "%d.%m.%y")
 _STAMPS = ("%Y-%m-%d %H:%M:%S", "%Y-%m-%dT%H:%M:%S", "%Y-%m-%d %H:%M", "%d.%m.%Y %H:%M:%S", "%d.%m.%Y %H:%M",
            "%d/%m/%Y %H:%M:%S", "%Y-%m-%d %H:%M:%S.%f", "%Y-%m-%dT%H:%M:%S.%f")  # fmt: skip
+_TIMES = ("%H:%M:%S", "%H:%M", "%H:%M:%S.%f")
 _WORDS = (("true", "false"), ("yes", "no"), ("y", "n"), ("t", "f"), ("TRUE", "FALSE"), ("True", "False"), ("Y", "N"))
 
 
@@ -37,6 +40,10 @@ class Candidate:
     example: str | None = None
     low: Any = None
     high: Any = None
+    ranges: Ranges = field(init=False)
+
+    def __post_init__(self) -> None:
+        self.ranges = Ranges(1.0 if self.kind.name in {"integer", "date"} else 1e-9)
 
 
 def _candidates() -> list[Candidate]:
@@ -49,7 +56,7 @@ def _candidates() -> list[Candidate]:
     found.append(Candidate(wide, Layout(grouping_mark=","), "decimal point, grouping comma"))
     found.append(Candidate(wide, Layout(decimal_mark=",", grouping_mark="."), "decimal comma, grouping point"))
     found.append(Candidate(Kind("real"), Layout(), "with exponents"))
-    found += [Candidate(Kind("time"), Layout(time_forms=[form]), form) for form in ("%H:%M:%S", "%H:%M")]
+    found += [Candidate(Kind("time"), Layout(time_forms=[form]), form) for form in _TIMES]
     found += [Candidate(Kind("timestamp"), Layout(timestamp_forms=[form]), form) for form in _STAMPS]
     found.append(Candidate(Kind("timestamptz"), Layout(timestamp_forms=list(_STAMPS[:2])), "with zone"))
     found.append(Candidate(Kind("uuid"), Layout(), ""))
@@ -58,9 +65,10 @@ def _candidates() -> list[Candidate]:
 
 @dataclass(slots=True)
 class ColumnLook:
-    """What was seen of one column so far."""
+    """What was seen of one column so far. `native` is its kind where the file itself has one for it."""
 
     name: str
+    native: Kind | None = None
     rows: int = 0
     blanks: int = 0
     longest: int = 0
@@ -78,6 +86,14 @@ class ColumnLook:
     tracked: bool = True
     seen: SeenKeys = field(default_factory=SeenKeys)
     sketch: NDArray[np.uint64] = field(default_factory=lambda: np.zeros(0, np.uint64))
+    as_text: int = 0
+    as_value: int = 0
+    frequent: Frequent = field(default_factory=Frequent)
+    lengths: Ranges = field(default_factory=lambda: Ranges(1.0))
+
+    def __post_init__(self) -> None:
+        if self.native is not None:
+            self.candidates = [Candidate(self.native, CANONICAL, "")]
 
     @property
     def values(self) -> int:
@@ -102,11 +118,19 @@ class ColumnLook:
         values = texts.drop_null()
         if not len(values):
             return
-        self.longest = max(self.longest, int(pc.max(pc.utf8_length(values)).as_py()))
+        lengths = pc.utf8_length(values)
+        self.longest = max(self.longest, int(pc.max(lengths).as_py()))
+        self.lengths.add(as_numbers(lengths))
+        self.frequent.add(values)
         trimmed = pc.utf8_trim_whitespace(values)
         self.edges += int(pc.sum(pc.not_equal(trimmed, values)).as_py())
         self._text(trimmed)
         self._kinds(trimmed)
+
+    def stored(self, texts: Any, values: Any) -> None:
+        """Count how many cells of a file that knows both hold text, and how many a value of another type."""
+        self.as_text += len(texts) - texts.null_count
+        self.as_value += len(values) - values.null_count
 
     def _text(self, values: Any) -> None:
         found = pc.min_max(values)
@@ -154,8 +178,9 @@ class ColumnLook:
         for misfit in typed.misfits:
             candidate.misfits += len(misfit.rows)
             candidate.example = candidate.example or values[int(misfit.rows[0])].as_py()
-        if candidate.kind.name in {"boolean", "uuid"}:
+        if candidate.kind.name in {"boolean", "uuid", "binary"}:
             return
+        candidate.ranges.add(as_numbers(typed.values))
         found = pc.min_max(typed.values)
         if found["min"].is_valid:
             low, high = found["min"].as_py(), found["max"].as_py()
@@ -179,6 +204,8 @@ class ColumnLook:
 
     def kind(self) -> Kind:
         """The kind to declare: numbers with leading zeros, and columns that are blank throughout, are texts."""
+        if self.native is not None:
+            return self.native
         best = self.best()
         if best is None or (best.kind.name == "integer" and self.zeros):
             return Kind("text", max(1, self.longest)) if self.longest <= 4000 else Kind("text")
@@ -196,12 +223,43 @@ class ColumnLook:
             return len(self.sketch), True
         return int((_SKETCH - 1) / (int(self.sketch[-1]) / 2**64)), False
 
+    def spread(self) -> Spread | None:
+        """How the values are spread: by value where they are few or words, by range where they are many."""
+        best, kind, counts = self.best(), self.kind().name, self.frequent.counts
+        if not self.values:
+            return None
+        ranged = best is not None and kind == best.kind.name and bool(best.ranges.width)
+        if counts and (len(counts) <= _FEW or not ranged) and len(counts) <= self.values // 2 + 1:
+            numbers = ranged and kind in {"integer", "decimal"} and len(counts) <= _FEW
+            return most_frequent(counts, by_value=numbers and not (best and best.layout.grouping_mark))
+        if ranged and best is not None:
+            edges, found = best.ranges.filled()
+            step = edges[1] - edges[0]
+            return Spread("ranges", tuple(label_of(edge, kind, step) for edge in edges), tuple(found))
+        edges, found = self.lengths.filled()
+        return Spread("lengths", tuple(label_of(edge, "integer", 1) for edge in edges), tuple(found))
+
     def bounds(self) -> tuple[str | None, str | None]:
         """Lowest and highest: by value where the column has a kind, by letters where it is a text."""
         best = self.best()
         if best is None or best.low is None or self.kind().name == "text":
             return self.low, self.high
         return _plain(best.low), _plain(best.high)
+
+
+def kind_of(kind: Any) -> Kind | None:
+    """The kind that stands for an Arrow type; None for texts, which may hold anything, and for what no kind is."""
+    tests = {
+        "integer": pa.types.is_integer, "real": pa.types.is_floating, "boolean": pa.types.is_boolean,
+        "date": pa.types.is_date, "time": pa.types.is_time,
+    }  # fmt: skip
+    if pa.types.is_decimal(kind):
+        return decimal(kind.precision, kind.scale) if kind.precision <= 38 and kind.scale >= 0 else None
+    if pa.types.is_timestamp(kind):
+        return Kind("timestamptz" if kind.tz else "timestamp")
+    if pa.types.is_binary(kind) or pa.types.is_large_binary(kind) or pa.types.is_fixed_size_binary(kind):
+        return Kind("binary")
+    return next((Kind(name) for name, test in tests.items() if test(kind)), None)
 
 
 def blanks_as_null(texts: Any) -> Any:

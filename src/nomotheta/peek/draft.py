@@ -76,8 +76,11 @@ def _notes(seen: Look, file: str, day: datetime.date) -> Iterator[str]:
     read = "all" if seen.whole else "the first"
     yield f"A charter to start from, drafted from {file} on {day}: {read} {seen.rows:,} rows were read."
     yield "What is called a guess is what this one file shows; check it before you rely on it."
-    yield f"Delimiter: {seen.delimiter_why}."
-    yield f"Header: {seen.header_why}."
+    for label, why in (
+        ("Format", seen.file_format_why), ("Delimiter", seen.delimiter_why), ("Header", seen.header_why),
+    ):  # fmt: skip
+        if why:
+            yield f"{label}: {why}."
     for oddity in seen.oddities:
         count = f"{oddity.count:,} " if oddity.count else ""
         where = f"{oddity.column}: " if oddity.column else ""
@@ -98,10 +101,11 @@ def _number_marks(seen: Look) -> dict[str, str]:
 
 def _layout(seen: Look, numbers: dict[str, str]) -> dict[str, Any]:
     """The layout under which most columns can be what they seem."""
-    layout: dict[str, Any] = {
-        "delimiter": seen.delimiter, "quote": seen.quote, "encoding": seen.encoding, "header": int(seen.header),
-        **numbers,
-    }  # fmt: skip
+    layout: dict[str, Any] = {"format": seen.file_format, **numbers}
+    if seen.file_format == "delimited":
+        layout |= {"delimiter": seen.delimiter, "quote": seen.quote, "header": int(seen.header)}
+    if seen.encoding:
+        layout["encoding"] = seen.encoding
     for key in _FORM_KEYS:
         forms = list(dict.fromkeys(form for column in seen.columns for form in column.layout.get(key, [])))
         if {"%d/%m/%Y", "%m/%d/%Y"} <= set(forms):  # one of them would be read as the other

@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime
 from collections import Counter
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import combinations
 from pathlib import Path
 from typing import Any
@@ -16,9 +16,11 @@ import pyarrow as pa
 from nomotheta.conditions import Kind
 from nomotheta.errors import DeliveryError
 from nomotheta.events import Listener, Progress, nobody
+from nomotheta.kinds import as_texts
 from nomotheta.load import Engine, SeenKeys
-from nomotheta.peek.column import Candidate, ColumnLook, blanks_as_null
+from nomotheta.peek.column import Candidate, ColumnLook, blanks_as_null, kind_of
 from nomotheta.peek.sniff import Sniffed, sniff
+from nomotheta.peek.spread import Spread
 from nomotheta.place import Now
 from nomotheta.source import Batch, open_file, packing_of
 
@@ -48,6 +50,7 @@ class SeenColumn:
     edges: int
     null_like: tuple[str, ...]
     layout: dict[str, Any]
+    spread: Spread | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,9 +66,14 @@ class Oddity:
 
 @dataclass(frozen=True, slots=True)
 class Look:
-    """What a file is. `whole` says whether all of it was read; each `…_why` gives the reason of a guess."""
+    """What a file is. `whole` says whether all of it was read; each `…_why` gives the reason of a guess.
+
+    What a format does not have (a delimiter, say) is empty.
+    """
 
     file: str
+    file_format: str
+    file_format_why: str
     bytes_on_disk: int
     packing: str
     encoding: str
@@ -86,7 +94,7 @@ class Look:
 
 
 def look(path: Path, rows: int | None = None, listener: Listener = nobody) -> Look:
-    """Look at a delimited file.
+    """Look at a file of whatever format.
 
     Args:
         path: the file, plain or packed.
@@ -98,6 +106,8 @@ def look(path: Path, rows: int | None = None, listener: Listener = nobody) -> Lo
     """
     name = str(path)
     sniffed = sniff(path, name)
+    if not sniffed.encoding:
+        return _Look(path, name, sniffed, listener).read(rows)
     try:
         return _Look(path, name, sniffed, listener).read(rows)
     except DeliveryError as error:
@@ -106,16 +116,14 @@ def look(path: Path, rows: int | None = None, listener: Listener = nobody) -> Lo
     # what began as ASCII or UTF-8 turned out not to be
     told = "bytes that are not UTF-8 stand further down in it"
     layout = sniffed.layout.model_copy(update={"encoding": "cp1252"})
-    again = Sniffed(
-        layout, told, sniffed.line_ends, sniffed.delimiter_why, sniffed.header_why, sniffed.names, sniffed.width
-    )
-    return _Look(path, name, again, listener).read(rows)
+    return _Look(path, name, replace(sniffed, layout=layout, encoding_why=told), listener).read(rows)
 
 
 class _Look:
     def __init__(self, path: Path, name: str, sniffed: Sniffed, listener: Listener) -> None:
         self.path, self.name, self.sniffed, self.listener = path, name, sniffed, listener
         self.columns = [ColumnLook(each) for each in sniffed.names]
+        self.typed = sniffed.layout.format in {"parquet", "arrow"}
         now = datetime.datetime.now(datetime.UTC)
         self.engine = Engine([], Now(now, now.date()))
         self.odd: dict[str, Oddity] = {}
@@ -127,7 +135,8 @@ class _Look:
         layout = self.sniffed.layout.model_copy(update={"null_words": [""]})
         source = open_file(self.path, self.name, layout)
         size, done, whole = self.path.stat().st_size, 0, True
-        packing = packing_of(self.path)
+        packing = packing_of(self.path) if layout.is_text else ""
+        source.read_header()
         for block in source.blocks():
             batch = source.read(block, self.sniffed.width)
             self.strange(batch)
@@ -152,16 +161,22 @@ class _Look:
         if not len(batch.records):
             return
         names = [str(at) for at in range(len(self.columns))]
-        texts = [blanks_as_null(column) for column in batch.columns[: len(names)]]
-        table = pa.table(texts, names)
         before = self.counts["rows"]
+        if self.typed and not before:
+            pairs = zip(self.columns, batch.columns, strict=True)
+            self.columns = [ColumnLook(column.name, kind_of(values.type)) for column, values in pairs]
+        plain = [as_texts(column) for column in batch.columns[: len(names)]]
+        texts = [blanks_as_null(column) for column in plain]
+        table = pa.table(texts, names)
         for at, column in enumerate(self.columns):
+            if pa.types.is_struct(batch.columns[at].type) and batch.columns[at].type.get_field_index("text") >= 0:
+                column.stored(*(batch.columns[at].field(name) for name in ("text", "value")))
             hashes, present = self.engine.hashes(table, [names[at]], 0)
             column.take(texts[at], hashes, present)
         self.counts["rows"] += table.num_rows
         self.pairs_of(table, before)
         if len(self.first) < _FIRST_ROWS:
-            rows = zip(*(column[:_FIRST_ROWS].to_pylist() for column in batch.columns[: len(names)]), strict=True)
+            rows = zip(*(column[:_FIRST_ROWS].to_pylist() for column in plain), strict=True)
             self.first += list(rows)[: _FIRST_ROWS - len(self.first)]
 
     def note(self, reason: str, example: str, line: int) -> None:
@@ -190,9 +205,11 @@ class _Look:
         keys: list[tuple[str, ...]] = [(column.name,) for column in self.columns if column.unique and column.rows]
         names = [column.name for column in self.columns]
         keys += [(names[one], names[other]) for one, other in self.pairs or {}]
+        delimited = layout.format == "delimited"
         return Look(
-            self.name, size, packing, layout.encoding, sniffed.encoding_why, sniffed.line_ends, layout.delimiter,
-            sniffed.delimiter_why, layout.quote, bool(layout.header), sniffed.header_why, self.counts["rows"], whole,
+            self.name, layout.format, sniffed.format_why, size, packing, sniffed.encoding, sniffed.encoding_why,
+            sniffed.line_ends, layout.delimiter if delimited else "", sniffed.delimiter_why,
+            layout.quote if delimited else "", bool(layout.header), sniffed.header_why, self.counts["rows"], whole,
             tuple(map(_seen, self.columns)), tuple(keys), tuple(self.oddities()), tuple(self.first),
         )  # fmt: skip
 
@@ -200,6 +217,8 @@ class _Look:
         words = {
             "too_few_fields": "records with too few fields", "too_many_fields": "records with too many fields",
             "stray_quote": "stray quotes", "repeated_header": "the header stands again further down",
+            "no_object": "lines that hold no JSON object", "unknown_member": "objects with a member most do not have",
+            "member_twice": "objects that have a member twice",
         }  # fmt: skip
         found = [
             Oddity(words[reason], "", self.counts[reason], odd.example, odd.line) for reason, odd in self.odd.items()
@@ -225,7 +244,7 @@ def _seen(column: ColumnLook) -> SeenColumn:
     return SeenColumn(
         column.name, str(kind), form, column.rows, column.blanks, distinct, exact, low, high, column.longest,
         tuple(column.examples), best.misfits if best else 0, column.edges, tuple(column.null_like),
-        _needs(best) if best and kind.name != "text" else {},
+        _needs(best) if best and kind.name != "text" and column.native is None else {}, column.spread(),
     )  # fmt: skip
 
 
@@ -268,6 +287,8 @@ def _kind_oddities(column: ColumnLook, best: Candidate) -> Iterator[Oddity]:
         yield Oddity(f"values that are no {_word(best.kind)}", name, best.misfits, best.example or "")
     if best.kind.name == "integer" and column.zeros:
         yield Oddity("leading zeros, which a number would lose", name, column.zeros, column.low or "")
+    if column.as_text and column.as_value and best.kind.is_number:
+        yield Oddity("numbers stored as text", name, column.as_text)
     plain = [each for each in candidates if each.kind.name in {"decimal", "integer"} and each.misfits]
     if best.layout.grouping_mark and plain:
         fewest = min(plain, key=lambda each: each.misfits)

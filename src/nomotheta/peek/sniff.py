@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 import codecs
+import json
 import re
 from collections import Counter
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from nomotheta.charter import Layout
 from nomotheta.errors import DeliveryError
-from nomotheta.source import raw_chunks
+from nomotheta.source import format_of, open_file, raw_chunks
 from nomotheta.source.records import NeedMore, read_record
 
 SAMPLE = 1 << 20
@@ -24,9 +25,11 @@ _VALUE = re.compile(r"[+-]?[\d.,:/ -]*\d[\d.,:/ TZ-]*%?")
 
 @dataclass(frozen=True, slots=True)
 class Sniffed:
-    """The layout of a file as it seems, and why."""
+    """The layout of a file as it seems, and why. A format that is no text has no encoding."""
 
     layout: Layout
+    format_why: str
+    encoding: str
     encoding_why: str
     line_ends: dict[str, int]
     delimiter_why: str
@@ -41,6 +44,12 @@ def sniff(path: Path, name: str) -> Sniffed:
     Raises:
         DeliveryError: it cannot be read, or is empty.
     """
+    try:
+        found = format_of(path)
+    except OSError:
+        found = None  # which the reading itself tells of
+    if found:
+        return _of_another_format(path, name, found, "its first bytes say so")
     sample = b""
     for chunk in raw_chunks(path, name):
         sample += chunk
@@ -56,6 +65,13 @@ def sniff(path: Path, name: str) -> Sniffed:
     if ends["CR"] and not ends["LF"] and not ends["CRLF"]:
         text = text.replace("\r", "\n")
     data = text.encode("utf-8", "replace")
+    if _is_json(data):
+        seen = _of_another_format(path, name, "json-lines", "its first line is a JSON object")
+        ends = {end: count for end, count in ends.items() if count}
+        return replace(
+            seen, layout=seen.layout.model_copy(update={"encoding": encoding}), encoding=encoding,
+            encoding_why=encoding_why, line_ends=ends,
+        )  # fmt: skip
     layout, records, delimiter_why = _delimiter(data, encoding, whole=whole)
     if not records:
         raise DeliveryError("the file holds only empty lines", where=name)
@@ -63,9 +79,28 @@ def sniff(path: Path, name: str) -> Sniffed:
     header, header_why = _header(records, width)
     names = tuple(value.strip() for value in records[0]) if header else tuple(f"column_{at + 1}" for at in range(width))
     return Sniffed(
-        layout.model_copy(update={"header": int(header)}), encoding_why,
+        layout.model_copy(update={"header": int(header)}), "", encoding, encoding_why,
         {end: count for end, count in ends.items() if count}, delimiter_why, header_why, names, max(width, len(names)),
     )  # fmt: skip
+
+
+def _of_another_format(path: Path, name: str, found: str, why: str) -> Sniffed:
+    """A file whose columns have names of their own."""
+    layout = Layout.model_validate({"format": found, "null_words": []})
+    names = open_file(path, name, layout).read_header() or []
+    told = "the first row is taken for it" if found == "sheet" else ""
+    return Sniffed(layout, why, "", "", {}, "", told, tuple(names), len(names))
+
+
+def _is_json(data: bytes) -> bool:
+    """Whether the first line that is not empty is a JSON object."""
+    line = data.lstrip().partition(b"\n")[0]
+    if not line.startswith(b"{"):
+        return False
+    try:
+        return isinstance(json.loads(line), dict)
+    except (ValueError, RecursionError):
+        return False
 
 
 def _encoding(sample: bytes, *, whole: bool) -> tuple[str, str]:
@@ -109,8 +144,17 @@ def _delimiter(data: bytes, encoding: str, *, whole: bool) -> tuple[Layout, list
     score, layout, records, why = best
     if not score:
         layout = Layout(encoding=encoding, header=0, null_words=[])
-        return layout, _records(data, layout, whole=whole), "no delimiter was found: there seems to be one column"
+        return layout, _records(data, layout, whole=whole), f"no delimiter was found{_one_width(data)}"
     return layout, records, why
+
+
+def _one_width(data: bytes) -> str:
+    """What lines that are all equally long may mean."""
+    lines = data.decode("utf-8", "replace").split("\n")[:-1]
+    widths = {len(line.rstrip("\r")) for line in lines}
+    if len(lines) > 2 and len(widths) == 1 and min(widths) > 8 and any("  " in line.strip() for line in lines):
+        return f"; all lines have {min(widths)} characters: it may be fixed-width text"
+    return ": there seems to be one column"
 
 
 def _records(data: bytes, layout: Layout, *, whole: bool) -> list[list[str]]:

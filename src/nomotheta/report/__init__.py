@@ -14,8 +14,10 @@ from nomotheta.report.documents import (
     schemas,
     to_json,
 )
-from nomotheta.report.page import STATES, gravest_first, headline, ordered, page, visible, why, write_file
+from nomotheta.report.look_page import look_page
+from nomotheta.report.page import STATES, gravest_first, headline, ordered, page, why, write_file
 from nomotheta.report.table import mendable_csv
+from nomotheta.report.visible import visible
 
 __all__ = [
     "STATES",
@@ -31,6 +33,7 @@ __all__ = [
     "Rejects",
     "gravest_first",
     "headline",
+    "look_page",
     "mendable_csv",
     "ordered",
     "page",

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from nomotheta.ledger import RunResult, TableResult
+from nomotheta.report.visible import visible
 from nomotheta.rules import Finding
 
 STATES = {
@@ -26,7 +27,7 @@ _ORDER = {"error": 0, "fail": 1, "warn": 2, "pass": 3}
 
 def page(result: RunResult, now: datetime.datetime) -> str:
     """The HTML of a run's page."""
-    template = _environment().get_template("page.html.j2")
+    template = environment().get_template("page.html.j2")
     text: str = template.render(
         run=result, headline=headline(result), now=now, words=STATES, ordered=ordered, gravest_first=gravest_first
     )
@@ -72,7 +73,8 @@ def why(table: TableResult) -> str:
     return "; ".join(parts)
 
 
-def _environment() -> Any:
+def environment() -> Any:
+    """The templates."""
     import jinja2
 
     environment = jinja2.Environment(
@@ -82,12 +84,6 @@ def _environment() -> Any:
     environment.filters["thousands"] = lambda value: f"{value:,}"
     environment.filters["visible"] = visible
     return environment
-
-
-def visible(value: Any) -> str:
-    """A value from data with its control characters made visible."""
-    text = str(value)
-    return "".join(c if c.isprintable() else f"\\x{ord(c):02x}" for c in text)
 
 
 def write_file(path: Path, text: str) -> None:

@@ -1,7 +1,7 @@
 """Source files: arrivals, record-aligned blocks, and their columns as text."""
 
 from nomotheta.source.base import Batch, Lines, Odd, SourceFile
-from nomotheta.source.content import packing_of, raw_chunks
+from nomotheta.source.content import format_of, packing_of, raw_chunks
 from nomotheta.source.delivery import ArrivedFile, arrived, expected, literal
 from nomotheta.source.formats import open_file
 from nomotheta.source.shape import Shape, match_columns
@@ -20,6 +20,7 @@ __all__ = [
     "check_stated",
     "check_sums",
     "expected",
+    "format_of",
     "literal",
     "match_columns",
     "open_file",

@@ -1,0 +1,144 @@
+"""How the values of a column are spread, counted exactly in one pass, however many there are."""
+
+from __future__ import annotations
+
+import datetime
+from collections import Counter
+from dataclasses import dataclass, field
+from decimal import Decimal, InvalidOperation
+from typing import Any, Literal
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+from numpy.typing import NDArray
+
+_BINS = 32
+_MOST = 1000  # different values that are counted one by one
+_SHOWN = 7
+
+
+@dataclass(frozen=True, slots=True)
+class Spread:
+    """Counts of a column's values.
+
+    `sort` says what is counted: `values`, the most frequent ones, of which `others` are not shown; `ranges`, from each
+    label to the next, of which there is one more than of counts; or the `lengths` of texts in characters, alike.
+    """
+
+    sort: Literal["values", "ranges", "lengths"]
+    labels: tuple[str, ...]
+    counts: tuple[int, ...]
+    others: int = 0
+
+
+@dataclass(slots=True)
+class Ranges:
+    """A histogram whose bins, a power of two wide, grow when a value does not fit: each value is counted once.
+
+    `least` is the least width: 1 where all values are whole.
+    """
+
+    least: float = 1e-9
+    start: float = 0.0
+    width: float = 0.0
+    counts: NDArray[np.int64] = field(default_factory=lambda: np.zeros(_BINS, np.int64))
+
+    def add(self, values: NDArray[np.float64]) -> None:
+        """Take in some finite values."""
+        if not len(values):
+            return
+        low, high = float(values.min()), float(values.max())
+        if not self.width:
+            self.width = 2.0 ** np.ceil(np.log2(max((high - low) / (_BINS - 1), abs(low) * 1e-12, self.least)))
+            self.start = float(np.floor(low / self.width) * self.width)
+        while not (self.start <= low and high < self.start + self.width * _BINS):
+            self._widen(low)
+        places = np.clip((values - self.start) // self.width, 0, _BINS - 1).astype(np.int64)
+        self.counts += np.bincount(places, minlength=_BINS)
+
+    def _widen(self, low: float) -> None:
+        """Twice the width; room is made below where the lowest value asks for it."""
+        wide = 2 * self.width
+        start = float(np.floor(self.start / wide) * wide)
+        if low < start:
+            start -= wide * (_BINS // 2 - 1)
+        places = (np.arange(_BINS) * self.width + (self.start - start)) // wide
+        merged = np.zeros(2 * _BINS, np.int64)
+        np.add.at(merged, places.astype(np.int64), self.counts)
+        self.start, self.width, self.counts = start, wide, merged[:_BINS]
+
+    def filled(self) -> tuple[list[float], list[int]]:
+        """The edges and counts from the first bin that holds anything to the last, at most sixteen of them."""
+        counts, start, width = self.counts, self.start, self.width
+        full = np.flatnonzero(counts)
+        first, last = int(full[0]), int(full[-1]) + 1
+        step = -(-(last - first) // (_BINS // 2))
+        first -= first % step
+        last += -(last - first) % step
+        padded = np.concatenate([counts, np.zeros(step, np.int64)])[first:last]
+        joined = padded.reshape(-1, step).sum(axis=1)
+        edges = [float(start + width * (first + step * at)) for at in range(len(joined) + 1)]
+        return edges, joined.tolist()
+
+
+@dataclass(slots=True)
+class Frequent:
+    """The different values and how often each stands, as long as they are not too many."""
+
+    counts: Counter[str] | None = field(default_factory=Counter)
+
+    def add(self, values: Any) -> None:
+        """Take in some texts."""
+        if self.counts is None:
+            return
+        for each in pc.value_counts(values).to_pylist() if _few(values) else []:
+            self.counts[each["values"]] += each["counts"]
+        if not _few(values) or len(self.counts) > _MOST:
+            self.counts = None
+
+
+def _few(values: Any) -> bool:
+    return bool(pc.count_distinct(values).as_py() <= _MOST)
+
+
+def as_numbers(values: Any) -> NDArray[np.float64]:
+    """Numbers as they are, days and moments as days and seconds since 1970: for a picture, not for a sum."""
+    kind = values.type
+    if pa.types.is_date32(kind):
+        values = values.cast(pa.int32())
+    elif pa.types.is_timestamp(kind) or pa.types.is_time64(kind):
+        values = pc.divide(values.cast(pa.int64()).cast(pa.float64()), 1e6)
+    return np.asarray(values.cast(pa.float64()).drop_null().to_numpy(zero_copy_only=False), np.float64)
+
+
+def label_of(number: float, kind: str, step: float) -> str:
+    """An edge of a bin, written as values of the kind are."""
+    try:
+        if kind == "date":
+            return str(datetime.date(1970, 1, 1) + datetime.timedelta(days=number))
+        if kind in {"timestamp", "timestamptz"}:
+            moment = datetime.datetime(1970, 1, 1) + datetime.timedelta(seconds=number)
+            return moment.isoformat(" ", "minutes" if step >= 60 else "auto")
+        if kind == "time":
+            return (datetime.datetime(1970, 1, 1) + datetime.timedelta(seconds=number)).time().isoformat("auto")
+    except OverflowError:  # the edge lies beyond the years that there are
+        return "…"
+    return f"{number:,.10g}"
+
+
+def most_frequent(counts: Counter[str], *, by_value: bool) -> Spread:
+    """The most frequent values; all of them in their order where they are few numbers."""
+    chosen = counts.most_common(_SHOWN)
+    others = counts.total() - sum(times for _, times in chosen)
+    if by_value:
+        chosen.sort(key=lambda pair: _number(pair[0]))
+    return Spread("values", tuple(value for value, _ in chosen), tuple(times for _, times in chosen), others)
+
+
+def _number(text: str) -> tuple[bool, Decimal]:
+    """By value; what is no number comes last."""
+    try:
+        return False, Decimal(text.replace(",", "."))
+    except InvalidOperation:
+        return True, Decimal(0)
