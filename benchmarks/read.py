@@ -98,12 +98,11 @@ def ours(file: str) -> None:
     plan = Plan(
         chosen, file, shape.positions, shape.width, {}, [], Engine(checks, Now(moment, moment.date())), "UTC", 0
     )
-    before = rows = rejects = 0
+    rows = rejects = 0
     kept = []
     for worked in worked_blocks(source, plan):
         kept.append(worked.good)
-        rejects += len(worked.rejects(plan, worked.faults, before))
-        before += worked.batch.count
+        rejects += len(worked.set_aside)
         rows += worked.good.num_rows
         if len(kept) > 4:
             kept = kept[-4:]  # as a place would, which takes them and lets go

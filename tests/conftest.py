@@ -2,17 +2,24 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
+from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import duckdb
 import pytest
+from hypothesis import settings
 from typer.testing import CliRunner
 
+from nomotheta import kernel
 from nomotheta.cli import app
+
+settings.register_profile("ours", deadline=None)  # no test is timed
+settings.load_profile("ours")
 
 DAY = "2026-06-01"
 SETTINGS = """
@@ -45,6 +52,17 @@ from = "@load.id"
 [[keys]]
 columns = ["ticket_no"]
 """
+
+
+@contextlib.contextmanager
+def without_kernel() -> Iterator[None]:
+    """As where there was no C compiler."""
+    there = kernel.cells.library
+    kernel.cells.library = lambda: None  # type: ignore[assignment]
+    try:
+        yield
+    finally:
+        kernel.cells.library = there
 
 
 @dataclass(frozen=True)

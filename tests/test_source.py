@@ -17,6 +17,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from conftest import without_kernel
 from nomotheta.charter import Layout
 from nomotheta.errors import DeliveryError
 from nomotheta.source import content
@@ -27,14 +28,19 @@ if sys.version_info >= (3, 14):
 else:
     from backports import zstd
 
-Row = tuple[int, ...]
+Found = tuple[list[list[str | None]], list[int], list[tuple[int, str, str]]]
 
 
-def read(
-    path: Path, data: bytes, layout: Layout, width: int, chunk: int = 1 << 20
-) -> tuple[list[list[str | None]], list[Row], list]:
-    """Rows, the line of each, and the records that do not fit, with every line accounted for."""
+def read(path: Path, data: bytes, layout: Layout, width: int, chunk: int = 1 << 20) -> Found:
+    """Rows, the line of each, and the records that do not fit, with every line accounted for; with and without kernel."""
     path.write_bytes(data)
+    found = read_once(path, layout, width, chunk)
+    with without_kernel():
+        assert read_once(path, layout, width, chunk) == found
+    return found
+
+
+def read_once(path: Path, layout: Layout, width: int, chunk: int) -> Found:
     before, content.CHUNK = content.CHUNK, chunk
     try:
         file = DelimitedFile(path, path.name, layout)
@@ -90,6 +96,32 @@ def test_what_pythons_csv_module_writes_comes_back(
     assert (found, odd) == (rows, [])
     starts = [1 + sum(cell.count("\n") for row in rows[:at] for cell in row) + at + 1 for at in range(len(rows))]
     assert lines == starts
+
+
+@given(
+    st.lists(st.lists(st.text("ab\"';,\t|\\ é1", max_size=5), min_size=2, max_size=3), min_size=1, max_size=6),
+    st.sampled_from([";", ",", "\t", "|"]),
+    st.sampled_from(['"', "'"]),
+    st.sampled_from([csv.QUOTE_MINIMAL, csv.QUOTE_ALL, csv.QUOTE_NONNUMERIC, csv.QUOTE_NONE]),
+    st.sampled_from(["\n", "\r\n", "\r"]),
+    st.integers(1, 40),
+)
+def test_escaped_dialects_come_back_too(
+    path: Path, rows: list[list[str]], delimiter: str, quote: str, quoting: int, end: str, chunk: int
+) -> None:
+    rows = [[*row, "x"][:3] if len(row) == 2 else row for row in rows]
+    out = io.StringIO()
+    writer = csv.writer(
+        out, delimiter=delimiter, quotechar=quote, escapechar="\\", doublequote=False, lineterminator=end, quoting=quoting,  # type: ignore[arg-type]
+    )  # fmt: skip
+    writer.writerows([["a", "b", "c"], *rows])
+    layout = Layout(
+        delimiter=delimiter, quote="" if quoting == csv.QUOTE_NONE else quote, escape="\\", null_words=[],
+    )  # fmt: skip
+
+    found, _, odd = read(path, out.getvalue().encode(), layout, 3, chunk)
+
+    assert (found, odd) == (rows, [])
 
 
 @settings(deadline=None, max_examples=300)

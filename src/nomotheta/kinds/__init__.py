@@ -2,6 +2,7 @@
 
 from nomotheta.kinds.cells import Cells
 from nomotheta.kinds.native import CANONICAL, as_texts, in_layout, read_values
+from nomotheta.kinds.plain import spec_of
 from nomotheta.kinds.read import arrow_type, explain, read_column
 from nomotheta.kinds.show import show
 from nomotheta.kinds.typed import Misfit, Reason, Typed
@@ -19,4 +20,5 @@ __all__ = [
     "read_column",
     "read_values",
     "show",
+    "spec_of",
 ]

@@ -16,6 +16,8 @@ import pyarrow.compute as pc
 
 from nomotheta.charter import Layout
 from nomotheta.conditions import Kind
+from nomotheta.kernel import ReadColumn
+from nomotheta.kinds.plain import settled
 from nomotheta.kinds.read import arrow_type, read_column
 from nomotheta.kinds.typed import Misfit, Typed
 
@@ -35,8 +37,9 @@ def read_values(
     """Values of any type as values of `kind`.
 
     Args:
-        column: an Arrow array of n values: texts, which are read by the layout; values of another type; or a struct
-            of `text` and `value` (canonical text), at most one of which is not null in a row.
+        column: a column that was read by `spec_of`, or an Arrow array of n values: texts, which are read by the layout;
+            values of another type; or a struct of `text` and `value` (canonical text), at most one of which is not null
+            in a row.
         kind: what they must be.
         layout: how texts are written.
         zone: the time zone of timestamps that name none.
@@ -47,10 +50,11 @@ def read_values(
     Returns:
         n values, null where one does not fit, the rows that do not by reason, and what else is to be said.
     """
+    if isinstance(column, ReadColumn):
+        return settled(column, kind, layout, lambda texts: _with_null_words(texts, kind, layout, zone))
     if pa.types.is_string(column.type):
-        if null_words and kind.name != "text":
-            return _with_null_words(column, kind, layout, zone)
-        return read_column(column, kind, layout, zone)
+        reader = _with_null_words if null_words and kind.name != "text" else read_column
+        return reader(column, kind, layout, zone)
     if pa.types.is_struct(column.type):
         return _mixed(column, kind, layout, zone, serial=serial)
     if _is_text(column.type):

@@ -6,7 +6,7 @@ import datetime
 from collections import Counter, deque
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from pathlib import Path
 from typing import Any, Literal
@@ -228,12 +228,7 @@ class _Load:
                 counts["records"] += worked.batch.count - worked.batch.headings
                 seen_notes.update(worked.notes)
                 tally.add(worked)
-                source.lines.empty += worked.batch.empty
-                source.lines.comment += worked.batch.comments
-                source.lines.header += worked.batch.headers
-                source.lines.records += (
-                    worked.batch.lines - worked.batch.empty - worked.batch.comments - worked.batch.headers
-                )
+                _account(source.lines, worked.batch)
                 owners.add(before, worked)
                 rows = self.without_repeats(worked, plan, seen, owners, before, rejects, counts)
                 yield from rows.to_batches()
@@ -262,8 +257,9 @@ class _Load:
             self.doubtful.append([key, cells])
             repeats += _repeat_faults(key, cells, worked.records[repeated], firsts, owners, private)
         counts["repeated"] += int(gone.sum())
-        faults = sorted([*worked.faults, *repeats], key=lambda fault: fault.record)
-        found = worked.rejects(plan, faults, before)
+        found = [replace(reject, record=reject.record + before) for reject in worked.set_aside]
+        if repeats:
+            found = sorted([*found, *worked.rejects(plan, repeats, before)], key=lambda reject: reject.record)
         self.reasons.update(reject.reason for reject in found)
         self.by_check.update(reject.rule for reject in found)
         rejects.add(found)

@@ -7,8 +7,8 @@ names in the charter, written in the forms of the charter's layout.
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -17,6 +17,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from nomotheta.charter import Charter, Column, Compiled, Layout, Tolerance
+from nomotheta.conditions import Kind
 from nomotheta.errors import DeliveryError
 from nomotheta.kinds import CANONICAL
 from nomotheta.load.rejects import Reject
@@ -163,6 +164,7 @@ class _Escaped:
 
     inner: SourceFile
     untouched: frozenset[int]
+    kinds: Mapping[int, Kind] = field(default_factory=dict)  # told to this one only: the values are changed here
 
     def __getattr__(self, name: str) -> Any:
         return getattr(self.inner, name)

@@ -83,8 +83,9 @@ class Fault:
 class Worked:
     """A block of `size` bytes after work.
 
-    `good` rows are a `pa.Table`, with the record of each; then the faults, the hashes of each key, notes
-    by column, and for each column of which a total is stated, its sum and how many values could not be read.
+    `good` rows are a `pa.Table`, with the record of each; then the faults, also as rejects whose records are counted in
+    the block, the hashes of each key, notes by column, and for each column of which a total is stated, its sum and how
+    many values could not be read.
     """
 
     batch: Batch
@@ -93,6 +94,7 @@ class Worked:
     good: Any
     records: Ints
     faults: list[Fault]
+    set_aside: list[Reject]
     hashes: list[tuple[NDArray[np.uint64], Ints]]
     notes: Mapping[tuple[str, str], int]
     totals: Mapping[str, tuple[Decimal, int]]
@@ -127,7 +129,7 @@ class Worked:
             rows = rows[batch.records[np.minimum(rows, len(batch.records) - 1)] == records]
         names = list(plan.charter.file_columns())
         texts = [
-            in_layout(batch.columns[plan.positions[name]].take(pa.array(rows)), kinds[name], layout).to_pylist()
+            in_layout(batch.taken(plan.positions[name], rows), kinds[name], layout).to_pylist()
             if name in plan.positions
             else [None] * len(rows)
             for name in names
@@ -154,7 +156,9 @@ def work(source: SourceFile, block: Any, plan: Plan) -> Worked:
     if bad.any():
         table, records = _left(table, bad), records[~bad]
     hashes = [plan.engine.hashes(table, key, plan.seed) for key in plan.keys]
-    return Worked(batch, block.line, block.size, table, records, faults, hashes, notes, totals)
+    worked = Worked(batch, block.line, block.size, table, records, faults, [], hashes, notes, totals)
+    worked.set_aside = worked.rejects(plan, faults, 0)
+    return worked
 
 
 def _left(table: Any, gone: NDArray[np.bool_]) -> Any:
@@ -181,13 +185,13 @@ def _typed(
         if name not in plan.positions:
             columns[name] = _constant(plan.constants[name], kind, batch)
             continue
-        texts = batch.columns[plan.positions[name]]
-        typed = read_values(texts, kind, layout, plan.zone, serial=serial, null_words=quotes)
+        at = plan.positions[name]
+        typed = read_values(batch.values(at), kind, layout, plan.zone, serial=serial, null_words=quotes)
         notes |= {(name, told): count for told, count in typed.notes.items()}
         columns[name] = typed.values
         for misfit in typed.misfits:
             bad[misfit.rows] = True
-            values = as_texts(texts.take(pa.array(misfit.rows))).to_pylist()
+            values = as_texts(batch.taken(at, misfit.rows)).to_pylist()
             records = batch.records[misfit.rows].tolist()
             long = misfit.reason == "text_length"
             rule = f"{name} has at most {kind.size} characters" if long else f"{name} is {kind}"

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Protocol
 
 import numpy as np
+import pyarrow as pa
 from numpy.typing import NDArray
 
 from nomotheta.charter import Layout
+from nomotheta.conditions import Kind
 
 Ints = NDArray[np.int64]
 
@@ -49,7 +51,7 @@ class Batch:
     no record.
     """
 
-    columns: list[Any]
+    columns: Sequence[Any]
     records: Ints
     odd: list[Odd]
     count: int
@@ -75,6 +77,14 @@ class Batch:
     def original(self, record: int) -> str:
         """The text of a record as it came."""
         raise NotImplementedError
+
+    def values(self, column: int) -> Any:
+        """A column as it is typed best: an array such as `columns` holds, or one that was read as its kind at once."""
+        return self.columns[column]
+
+    def taken(self, column: int, rows: Ints) -> Any:
+        """Some rows of a column, as an array."""
+        return self.columns[column].take(pa.array(rows))
 
     def originals(self, records: Ints) -> list[str]:
         """The texts of some records."""
@@ -105,7 +115,8 @@ class SourceFile(Protocol):
     """One file of a delivery, in whatever format.
 
     `header`, and the values of the `first` record where they are text, are known once `read_header` was called; the
-    texts of the `footer` and of the `heading` above the names once `blocks` has ended.
+    texts of the `footer` and of the `heading` above the names once `blocks` has ended. `kinds` is what columns are to
+    be, by their number from 0, as far as that was told: a format may read them as such at once.
     """
 
     layout: Layout
@@ -114,6 +125,7 @@ class SourceFile(Protocol):
     footer: str
     heading: str
     lines: Lines
+    kinds: Mapping[int, Kind]
 
     @property
     def name(self) -> str:

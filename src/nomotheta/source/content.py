@@ -16,7 +16,7 @@ import pyarrow as pa
 
 from nomotheta.errors import DeliveryError
 
-CHUNK = 4 << 20
+CHUNK = 8 << 20
 _UTF8_BOM = codecs.BOM_UTF8
 
 

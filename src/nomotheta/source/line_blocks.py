@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Generator, Iterator
+from collections.abc import Generator, Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -10,11 +10,13 @@ import numpy as np
 import pyarrow as pa
 
 from nomotheta.charter import Charter, Layout
+from nomotheta.conditions import Kind
 from nomotheta.errors import DeliveryError
+from nomotheta.kernel import count_byte
 from nomotheta.source.base import LineBatch, Lines, Odd
 from nomotheta.source.content import text_chunks
 from nomotheta.source.marks import LINE_FEED, RETURN, without_lone_returns
-from nomotheta.source.records import count, find_all
+from nomotheta.source.records import find_all
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,6 +46,7 @@ class LineFile:
     footer: str = ""
     heading: str = ""
     lines: Lines = field(default_factory=Lines)
+    kinds: Mapping[int, Kind] = field(default_factory=dict)
 
     def header_lines(self) -> int:
         """How many lines of header the format and the layout have."""
@@ -60,7 +63,9 @@ class LineFile:
         left = self.header_lines()
         for chunk, final in with_end(text_chunks(self.path, self.name, self.layout.encoding)):
             data, changed = without_lone_returns(rest + chunk, None)
-            self.lines.read += count(chunk, LINE_FEED) + changed + (final and not data.endswith(b"\n") and data != b"")
+            self.lines.read += (
+                count_byte(chunk, LINE_FEED) + changed + (final and not data.endswith(b"\n") and data != b"")
+            )
             start = 0
             while left and start < len(data):
                 feed = data.find(b"\n", start)
@@ -82,7 +87,7 @@ class LineFile:
             if cut > start:
                 block = LineBlock(data[start:cut], line, offset + start)
                 yield block
-                line += count(block.data, LINE_FEED)
+                line += count_byte(block.data, LINE_FEED)
             rest, offset = data[cut:], offset + cut
 
     def batch(self, block: LineBlock) -> tuple[LineBatch, pa.Array]:

@@ -52,11 +52,6 @@ def find_all(data: bytes, byte: int) -> Ints:
     return np.flatnonzero(np.frombuffer(data, np.uint8) == byte)
 
 
-def count(data: bytes, byte: int) -> int:
-    """How often a byte stands in data."""
-    return int(np.count_nonzero(np.frombuffer(data, np.uint8) == byte))
-
-
 def record_spans(data: bytes, quote: int | None) -> Spans:
     """The spans of a well-formed block's records."""
     feeds = find_all(data, LINE_FEED)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -11,6 +11,7 @@ import numpy as np
 import pyarrow as pa
 
 from nomotheta.charter import Charter, Layout
+from nomotheta.conditions import Kind
 from nomotheta.errors import DeliveryError
 from nomotheta.source.base import Lines, RowBatch
 
@@ -39,6 +40,7 @@ class RowFile:
     footer: str = ""
     heading: str = ""
     lines: Lines = field(default_factory=Lines)
+    kinds: Mapping[int, Kind] = field(default_factory=dict)
 
     def opened(self) -> tuple[list[str], int, Iterator[Any]]:
         """Names, number of rows, and record batches.

@@ -23,13 +23,20 @@ class Shape:
 
 
 def match_columns(source: SourceFile, charter: Charter) -> Shape:
-    """Where each column of the charter stands in a file.
+    """Where each column of the charter stands in a file, which is told what kinds they are.
 
     By header name, or by position where a column declares one or there is no header.
 
     Raises:
         DeliveryError: columns are missing, unknown or named twice; the header was taken for data, or data for it.
     """
+    shape = _matched(source, charter)
+    kinds = charter.kinds()
+    source.kinds = {at: kinds[name] for name, at in shape.positions.items()}
+    return shape
+
+
+def _matched(source: SourceFile, charter: Charter) -> Shape:
     header = source.read_header()
     wanted = charter.file_columns()
     fixed = source.layout.format == "fixed"

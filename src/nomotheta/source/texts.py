@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, overload
 
 import numpy as np
 import pyarrow as pa
@@ -12,12 +13,67 @@ import pyarrow.compute as pc
 import pyarrow.csv
 
 from nomotheta.charter import Layout
+from nomotheta.conditions import Kind
+from nomotheta.kernel import ODD, TEXT, Read, ReadColumn, Words, read_block
+from nomotheta.kinds import spec_of
 from nomotheta.source.base import Batch, Ints, Odd
 from nomotheta.source.marks import LINE_FEED, Nth, bits_of
 from nomotheta.source.records import Scanned, Spans, Value, read_record, record_spans
 
 if TYPE_CHECKING:
     from nomotheta.source.formats.delimited import Block
+
+
+AsTexts = Callable[[bytes, int, Sequence[int]], Mapping[int, Any]]  # records, their lines at most, the columns
+
+
+class Columns(Sequence[Any]):
+    """The columns of a block that the kernel read: all of them as texts, once one is asked for that was not."""
+
+    def __init__(
+        self, data: bytes, read: Read, as_texts: Callable[[bytes, int, Sequence[int]], Mapping[int, Any]]
+    ) -> None:
+        self._data, self.read, self._as_texts = data, read, as_texts
+        self._texts = dict(read.texts)
+        self._some: tuple[bytes, Mapping[int, Any]] = (b"", {})
+
+    def __len__(self) -> int:
+        return len(self.read.texts) + len(self.read.values)
+
+    @overload
+    def __getitem__(self, at: int) -> Any: ...
+    @overload
+    def __getitem__(self, at: slice) -> Sequence[Any]: ...
+    def __getitem__(self, at: int | slice) -> Any:
+        if isinstance(at, slice):
+            return [self[each] for each in range(*at.indices(len(self)))]
+        if not 0 <= at < len(self):
+            raise IndexError(at)
+        if at not in self._texts:
+            read = self.read
+            self._texts |= self._as_texts(self._data, read.count + read.empty, list(read.values))
+        return self._texts[at]
+
+    def values(self, at: int) -> Any:
+        """A column as it was read."""
+        if at in self.read.texts:
+            return self.read.texts[at]
+        values, state = self.read.values[at]
+        return ReadColumn(values, state, lambda: self[at], lambda rows: self.taken(at, rows))
+
+    def taken(self, at: int, rows: Ints) -> Any:
+        """Some rows of a column, as texts: their records are read once more, all of it if two columns are asked for."""
+        if at in self._texts:
+            return self._texts[at].take(pa.array(rows))
+        asked, (known, columns) = rows.tobytes(), self._some
+        if asked != known or at not in columns:
+            records = self.read.records[rows]
+            edges = zip(self.read.starts[records].tolist(), self.read.stops[records].tolist(), strict=True)
+            data = b"".join([self._data[start:stop] + b"\n" for start, stop in edges])
+            wanted = list(self.read.values) if asked == known else [at]
+            columns = self._as_texts(data, data.count(b"\n"), wanted)
+            self._some = (asked, columns)
+        return columns[at]
 
 
 @dataclass(slots=True)
@@ -28,6 +84,7 @@ class TextBatch(Batch):
     layout: Layout = field(kw_only=True)
     _spans: Spans | None = None
     _nth_feed: Nth | None = None
+    _read: Read | None = None
 
     def spans(self) -> Spans:
         """Where the block's records stand; found when it is first asked for."""
@@ -53,6 +110,8 @@ class TextBatch(Batch):
 
     def _edges(self, records: Ints) -> tuple[Ints, Ints]:
         """Where records begin and end in the block; where every line is one, only theirs are looked for."""
+        if self._read is not None:
+            return self._read.starts[records].astype(np.int64), self._read.stops[records].astype(np.int64)
         if not self.a_line_each:
             return self.spans().starts[records], self.spans().ends[records]
         if self._nth_feed is None:
@@ -71,6 +130,16 @@ class TextBatch(Batch):
             return list(text.split(self.layout.delimiter))
         return [value.decode("utf-8", "replace") for value, _ in found]
 
+    def values(self, column: int) -> Any:
+        """A column as the kernel read it; its texts, where it did not."""
+        return self.columns.values(column) if isinstance(self.columns, Columns) else self.columns[column]
+
+    def taken(self, column: int, rows: Ints) -> Any:
+        """Some rows of a column, as texts."""
+        if isinstance(self.columns, Columns):
+            return self.columns.taken(column, rows)
+        return self.columns[column].take(pa.array(rows))
+
     def with_quotes(self) -> bool:
         """Whether a quote stands in the block at all."""
         return bool(self.layout.quote) and self.layout.quote.encode() in self.block.data
@@ -85,13 +154,16 @@ class TextBatch(Batch):
         return [self.block.data[start:end].decode("utf-8", "replace") for start, end in edges]
 
 
-def read_texts(block: Block, layout: Layout, width: int, *, fill: bool = False, cut: bool = False) -> TextBatch:
+def read_texts(
+    block: Block, layout: Layout, width: int, kinds: Mapping[int, Kind], *, fill: bool = False, cut: bool = False
+) -> TextBatch:
     """The columns of a block.
 
     Args:
         block: whole records.
         layout: how they are written.
         width: how many fields a record has.
+        kinds: what some of them are to be: where all is plain, they are read as such at once.
         fill: give records with too few fields nulls for the rest, in place of refusing them.
         cut: drop what a record has too many, in place of refusing it.
     """
@@ -99,7 +171,7 @@ def read_texts(block: Block, layout: Layout, width: int, *, fill: bool = False, 
     if block.scanned is not None:
         batch = _from_scanned(block, block.scanned, layout, width, lines)
     else:
-        batch = _from_arrow(block, layout, width, lines)
+        batch = _from_kernel(block, layout, width, lines, kinds) or _from_arrow(block, layout, width, lines)
     if batch.odd and (fill or cut):
         batch = _mended(batch, layout, width, fill=fill, cut=cut)
     if layout.trim:
@@ -163,6 +235,28 @@ def _one_chunk(column: Any) -> Any:
     if column.num_chunks == 1:
         return column.chunk(0)
     return pa.concat_arrays(column.chunks) if column.num_chunks else pa.array([], pa.string())
+
+
+def _from_kernel(block: Block, layout: Layout, width: int, lines: int, kinds: Mapping[int, Kind]) -> TextBatch | None:
+    """The block as the kernel reads it; None where there is none, or the delimiter is more than a byte."""
+    delimiter = layout.delimiter.encode()
+    if len(delimiter) != 1 or not width:
+        return None
+    nulls, quote = Words(layout.null_words), ord(layout.quote) if layout.quote else None
+    all_texts = dict.fromkeys(range(width), TEXT)
+    specs = all_texts if layout.trim else all_texts | {at: spec_of(kind, layout) for at, kind in kinds.items()}
+    read = read_block(block.data, lines, width, delimiter[0], quote, nulls, specs)
+    if read is None:
+        return None
+
+    def as_texts(data: bytes, most: int, columns: Sequence[int]) -> Mapping[int, Any]:
+        again = read_block(data, most, width, delimiter[0], quote, nulls, dict.fromkeys(columns, TEXT))
+        assert again is not None  # noqa: S101 - it has just read more
+        return again.texts
+
+    odd = [_ragged(at, have, width) for at, have in zip(read.odd.tolist(), read.odd_widths.tolist(), strict=True)]
+    columns = Columns(block.data, read, as_texts)
+    return TextBatch(columns, read.records, odd, read.count, lines, read.empty, block=block, layout=layout, _read=read)
 
 
 def _from_arrow(block: Block, layout: Layout, width: int, lines: int) -> TextBatch:
@@ -285,16 +379,14 @@ def _trimmed(column: Any, layout: Layout) -> Any:
 def without_headers(batch: TextBatch, header: list[str], *, skip: bool) -> None:
     """Take the rows that are the header again out of a batch, as of files that were put one behind the other."""
     rows = np.arange(len(batch.records))
-    for column, name in zip(batch.columns, header, strict=False):
-        if not name:
-            continue
-        offsets = np.frombuffer(column.buffers()[1], np.int32)[column.offset : column.offset + len(column) + 1]
-        rows = rows[np.diff(offsets)[rows] == len(name.encode())]
-        if len(rows):
-            here = pc.fill_null(pc.equal(column.take(pa.array(rows)), name), fill_value=False)
-            rows = rows[here.to_numpy(zero_copy_only=False)]
-        if not len(rows):
-            return
+    pairs = [(at, name) for at, name in enumerate(header[: len(batch.columns)]) if name]
+    for narrow in (_at_first_sight, _named):
+        for at, name in pairs:
+            rows = narrow(batch, at, name, rows)
+            if not len(rows):
+                return
+    if not pairs:
+        return
     same = np.zeros(len(batch.records), np.bool_)
     same[rows] = True
     again = batch.records[same]
@@ -310,3 +402,25 @@ def without_headers(batch: TextBatch, header: list[str], *, skip: bool) -> None:
     keep = pa.array(~same)
     batch.columns = [column.filter(keep) for column in batch.columns]
     batch.records = batch.records[~same]
+
+
+def _at_first_sight(batch: TextBatch, at: int, name: str, rows: Ints) -> Ints:
+    """Those of some rows in which a column may hold its own name."""
+    column = batch.values(at)
+    if not isinstance(column, ReadColumn):
+        offsets = np.frombuffer(column.buffers()[1], np.int32)[column.offset : column.offset + len(column) + 1]
+        fitting: Ints = rows[np.diff(offsets)[rows] == len(name.encode())]
+        return fitting
+    layout = batch.layout
+    values = {*layout.null_words, *layout.true_words, *layout.false_words}
+    if name in values or any(letter.isdigit() for letter in name):
+        return rows  # a name that may itself be a value
+    odd: Ints = rows[column.state[rows] == ODD]
+    return odd
+
+
+def _named(batch: TextBatch, at: int, name: str, rows: Ints) -> Ints:
+    """Those of some rows in which a column holds its own name."""
+    here = pc.fill_null(pc.equal(batch.taken(at, rows), name), fill_value=False)
+    found: Ints = rows[here.to_numpy(zero_copy_only=False)]
+    return found

@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Generator
+from collections.abc import Generator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
 from nomotheta.charter import Charter, Layout
+from nomotheta.conditions import Kind
 from nomotheta.errors import DeliveryError
+from nomotheta.kernel import count_byte, survey
 from nomotheta.source.base import Lines
 from nomotheta.source.content import text_chunks
 from nomotheta.source.line_blocks import before_footer, with_end
 from nomotheta.source.marks import LINE_FEED, Marks, without_lone_returns
-from nomotheta.source.records import NeedMore, Scanned, count, read_record, scan
+from nomotheta.source.records import NeedMore, Scanned, read_record, scan
 from nomotheta.source.texts import TextBatch, read_texts, without_headers
 
 
@@ -33,7 +35,7 @@ class Block:
     @classmethod
     def of(cls, data: bytes, line: int, offset: int, scanned: Scanned | None = None) -> Block:
         """A block, its line ends counted."""
-        return cls(data, line, offset, count(data, LINE_FEED), scanned)
+        return cls(data, line, offset, count_byte(data, LINE_FEED), scanned)
 
     @property
     def size(self) -> int:
@@ -54,6 +56,7 @@ class DelimitedFile:
     footer: str = ""
     heading: str = ""
     lines: Lines = field(default_factory=Lines)
+    kinds: Mapping[int, Kind] = field(default_factory=dict)
 
     def read_header(self) -> list[str] | None:
         """The names in the header, or None where the layout says there is none.
@@ -70,7 +73,7 @@ class DelimitedFile:
 
     def read(self, block: Block, width: int, *, fill: bool = False, cut: bool = False) -> TextBatch:
         """The columns of a block; where the header stands among them again, it is no row."""
-        batch = read_texts(block, self.layout, width, fill=fill, cut=cut)
+        batch = read_texts(block, self.layout, width, self.kinds, fill=fill, cut=cut)
         if self.header:
             without_headers(batch, self.header, skip=self.layout.repeated_header == "skip")
         return batch
@@ -95,7 +98,7 @@ class DelimitedFile:
         waiting = bool(self.layout.header)
         for chunk, final in with_end(text_chunks(self.path, self.name, self.layout.encoding)):
             data, changed = without_lone_returns(rest + chunk, quote)
-            self.lines.read += count(chunk, LINE_FEED) + changed
+            self.lines.read += count_byte(chunk, LINE_FEED) + changed
             if final and data and not data.endswith(b"\n"):
                 self.lines.read += 1
             start = 0
@@ -105,7 +108,7 @@ class DelimitedFile:
                     rest = data
                     continue
                 waiting = False
-                line += count(data[:start], LINE_FEED)
+                line += count_byte(data[:start], LINE_FEED)
             end, footer = before_footer(data, start, self.layout)
             if final:
                 self.footer, self.lines.footer = data[end:].decode("utf-8", "replace"), footer
@@ -140,7 +143,7 @@ class DelimitedFile:
             self.header, at = names, min(following, len(data))
         self.lines.empty, self.lines.comment = empty, comments
         self.heading = data[:at].decode("utf-8", "replace")
-        lines = count(data[:at], LINE_FEED) + (not data[:at].endswith(b"\n"))
+        lines = count_byte(data[:at], LINE_FEED) + (not data[:at].endswith(b"\n"))
         self.lines.header = lines - empty - comments
         return at
 
@@ -170,10 +173,9 @@ class DelimitedFile:
             if not cut and len(data) >= layout.record_bytes:
                 raise self._endless(line)
             return (Block.of(data[:cut], line, offset) if cut else None), cut
-        marks = Marks.of(data, quote, ord(layout.delimiter), final=final)
-        cut = len(data) if final else marks.cut
-        if cut and marks.well_formed(cut) and marks.within_limits(cut, layout):
-            return Block(data[:cut], line, offset, marks.count_feeds(cut)), cut
+        cut, feeds, plain = _whole_records(data, quote, layout, final=final)
+        if plain:
+            return Block(data[:cut], line, offset, feeds), cut
         if not cut and len(data) < layout.record_bytes:
             return None, 0
         return self._scanned(data, line, offset, final=final)
@@ -191,3 +193,18 @@ class DelimitedFile:
             where=f"{self.name}:{line}",
             mend="check the delimiter and the encoding, or raise record_bytes in the layout",
         )
+
+
+def _whole_records(data: bytes, quote: int, layout: Layout, *, final: bool) -> tuple[int, int, bool]:
+    """Where the last whole record of a chunk ends, the line feeds before that, and whether all quotes are in place.
+
+    Nor may a record be larger than the largest.
+    """
+    seen = survey(data, ord(layout.delimiter), quote, final=final)
+    if seen is not None and (seen.inner <= layout.record_lines or not seen.well_formed):
+        plain = bool(seen.cut) and seen.well_formed and seen.longest <= layout.record_bytes
+        return seen.cut, seen.feeds, plain
+    marks = Marks.of(data, quote, ord(layout.delimiter), final=final)
+    cut = len(data) if final else marks.cut
+    plain = bool(cut) and marks.well_formed(cut) and marks.within_limits(cut, layout)
+    return cut, marks.count_feeds(cut), plain

@@ -1,0 +1,223 @@
+"""A chunk surveyed for its records, and a block of them read into columns."""
+
+from __future__ import annotations
+
+import ctypes
+import threading
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any, Literal
+
+import numpy as np
+import pyarrow as pa
+from numpy.typing import NDArray
+
+from nomotheta.kernel.library import FIELDS, MOST_LITERALS, CColumn, CForm, CWords, address, library
+
+Ints = NDArray[np.int64]
+State = NDArray[np.uint8]
+VALUE, BLANK, ODD = 0, 1, 2
+_SORTS = {"text": 1, "integer": 2, "decimal": 3, "moment": 4, "word": 5}
+_SLACK = 32
+_i64, _i32, _u8 = ctypes.c_int64, ctypes.c_int32, ctypes.c_uint8
+_scratch = threading.local()
+
+
+class Words:
+    """Texts as the kernel takes them."""
+
+    def __init__(self, words: Sequence[str]) -> None:
+        encoded = [word.encode() for word in words]
+        self.text = b"".join(encoded)
+        self.edges = np.concatenate([[0], np.cumsum([len(word) for word in encoded])]).astype(np.int32)
+        self.count = len(encoded)
+
+    def c(self) -> CWords:
+        """`words_t`, for as long as these words are kept."""
+        return CWords(self.text, self.edges.ctypes.data, self.count)
+
+
+@dataclass(frozen=True, slots=True)
+class Form:
+    """A form of fixed width: where each of the signs Y m d H M S and each literal byte stands."""
+
+    width: int
+    fields: Sequence[tuple[str, int, int]]
+    literals: Sequence[tuple[int, int]]
+
+    @property
+    def known(self) -> bool:
+        """Whether the kernel can read it."""
+        widths = all(sign in FIELDS and width == (4 if sign == "Y" else 2) for sign, _, width in self.fields)
+        once = len({sign for sign, _, _ in self.fields}) == len(self.fields)
+        return widths and once and len(self.literals) <= MOST_LITERALS
+
+    def c(self) -> CForm:
+        """`form_t`."""
+        at = {sign: place for sign, place, _ in self.fields}
+        made = CForm(self.width, len(self.literals), (_i32 * len(FIELDS))(*(at.get(sign, -1) for sign in FIELDS)))
+        for number, (place, byte) in enumerate(self.literals):
+            made.literal_at[number], made.literal[number] = place, byte
+        return made
+
+
+@dataclass(frozen=True, slots=True)
+class Spec:
+    """How a column is read.
+
+    As a text; as an integer of at most 18 digits; as a decimal of at most 18, a pair of 64 bits each, as Arrow's are;
+    as days since 1970, or with a clock microseconds, in the first of some forms that a cell has; or as one of some
+    words.
+    """
+
+    sort: Literal["text", "integer", "decimal", "moment", "word"] = "text"
+    digits: int = 0
+    scale: int = 0
+    mark: str = "."
+    clock: bool = False
+    forms: tuple[Form, ...] = ()
+    words: tuple[str, ...] = ()
+
+
+TEXT = Spec()
+
+
+@dataclass(frozen=True, slots=True)
+class ReadColumn:
+    """The n values of a column that was read as no text, and of each whether it is a value, null, or odd.
+
+    A null word is null, in quotes too. `texts` gives all of the column as a `pa.StringArray`, `taken` some rows of it.
+    """
+
+    values: Ints
+    state: State
+    texts: Callable[[], Any]
+    taken: Callable[[Ints], Any]
+
+
+@dataclass(frozen=True, slots=True)
+class Read:
+    """A block as n rows.
+
+    `texts` and `values` are the columns that were asked for; `starts` and `stops` say where each of `count` records
+    stands, `records` which of them, from 0, is that of each row; `odd` are those of another width. `empty` is how many
+    empty lines there are.
+    """
+
+    texts: Mapping[int, Any]
+    values: Mapping[int, tuple[Ints, State]]
+    starts: NDArray[np.int32]
+    stops: NDArray[np.int32]
+    records: Ints
+    odd: Ints
+    odd_widths: Ints
+    count: int
+    empty: int
+
+
+@dataclass(frozen=True, slots=True)
+class Survey:
+    """The whole records of a chunk.
+
+    Where the last ends, their line feeds and how many of them stand in quotes, whether each quote is at the edge of a
+    field or doubled, and the bytes of the longest record.
+    """
+
+    cut: int
+    feeds: int
+    inner: int
+    well_formed: bool
+    longest: int
+
+
+def survey(data: bytes, delimiter: int, quote: int, *, final: bool) -> Survey | None:
+    """Look over a chunk that begins with a record; None where there is no kernel."""
+    kernel = library()
+    if kernel is None:
+        return None
+    found = np.zeros(5, np.int64)
+    kernel.survey(ctypes.c_char_p(data), _i64(len(data)), _u8(delimiter), _u8(quote), _i32(final), address(found))
+    cut, feeds, inner, good, longest = found.tolist()
+    return Survey(cut, feeds, inner, bool(good), longest)
+
+
+def count_byte(data: bytes, byte: int) -> int:
+    """How often a byte stands in data."""
+    kernel = library()
+    if kernel is None:
+        return int(np.count_nonzero(np.frombuffer(data, np.uint8) == byte))
+    return int(kernel.count_byte(ctypes.c_char_p(data), _i64(len(data)), _u8(byte)))
+
+
+def read_block(
+    data: bytes, lines: int, width: int, delimiter: int, quote: int | None, nulls: Words, specs: Mapping[int, Spec]
+) -> Read | None:
+    """Read whole records whose quotes are in place.
+
+    Args:
+        data: the records, as UTF-8.
+        lines: how many lines there are at most.
+        width: how many cells a row has.
+        delimiter: a byte.
+        quote: a byte, or None.
+        nulls: the words that are null.
+        specs: the columns that are wanted, by number from 0.
+
+    Returns:
+        The rows; None where there is no kernel, or the block is too large for it.
+    """
+    kernel = library()
+    if kernel is None or len(data) + _SLACK >= 2**31:
+        return None
+    columns = (CColumn * width)()
+    kept: dict[int, tuple[Any, ...]] = {}
+    for at, spec in specs.items():
+        kept[at] = _prepared(columns[at], spec, lines, len(data) + _SLACK, at)
+    starts, stops, records = np.empty(lines, np.int32), np.empty(lines, np.int32), np.empty(lines, np.int64)
+    odd, odd_widths, counts = np.empty(lines, np.int64), np.empty(lines, np.int64), np.zeros(4, np.int64)
+    if kernel.read_block(
+        ctypes.c_char_p(data), _i64(len(data)), _u8(delimiter), _i32(-1 if quote is None else quote),
+        ctypes.c_char_p(nulls.text), address(nulls.edges), _i64(nulls.count), _i64(width), columns, _i64(lines),
+        address(starts), address(stops), address(records), address(odd), address(odd_widths), address(counts),
+    ):  # fmt: skip
+        return None
+    rows, odds, count, empty = counts.tolist()
+    texts = {at: _text(columns[at], kept[at], rows) for at, spec in specs.items() if spec.sort == "text"}
+    values = {
+        at: (kept[at][0][: rows * (2 if spec.sort == "decimal" else 1)], kept[at][1][:rows])
+        for at, spec in specs.items()
+        if spec.sort != "text"
+    }
+    return Read(
+        texts, values, starts[:count], stops[:count], records[:rows], odd[:odds], odd_widths[:odds], count, empty
+    )
+
+
+def _prepared(column: CColumn, spec: Spec, lines: int, size: int, at: int) -> tuple[Any, ...]:
+    """Fill in what the kernel is to know of a column; the arrays it writes to, and what else must be kept."""
+    column.sort = _SORTS[spec.sort]
+    if spec.sort == "text":
+        room, edges, valid = _room(at, size), np.zeros(lines + 1, np.int32), np.full((lines + 7) // 8, 255, np.uint8)
+        column.text, column.edges, column.valid = room.ctypes.data, edges.ctypes.data, valid.ctypes.data
+        return room, edges, valid
+    column.digits, column.scale, column.mark, column.clock = spec.digits, spec.scale, ord(spec.mark), spec.clock
+    forms, words = (CForm * len(spec.forms))(*(form.c() for form in spec.forms)), Words(spec.words)
+    column.forms, column.form_count, column.words = forms, len(spec.forms), words.c()
+    out, state = np.empty(lines * (2 if spec.sort == "decimal" else 1), np.int64), np.empty(lines, np.uint8)
+    column.out, column.state = out.ctypes.data, state.ctypes.data
+    return out, state, forms, words
+
+
+def _room(at: int, size: int) -> NDArray[np.uint8]:
+    """Room for the texts of a column, used again for every block of a thread: its size is known only afterwards."""
+    rooms: dict[int, NDArray[np.uint8]] = _scratch.__dict__.setdefault("rooms", {})
+    if at not in rooms or len(rooms[at]) < size:
+        rooms[at] = np.empty(size + size // 4, np.uint8)
+    return rooms[at]
+
+
+def _text(column: CColumn, kept: tuple[Any, ...], rows: int) -> Any:
+    room, edges, valid = kept
+    text = room[: column.used].copy()
+    buffers = [pa.py_buffer(valid) if column.missing else None, pa.py_buffer(edges), pa.py_buffer(text)]
+    return pa.Array.from_buffers(pa.string(), rows, buffers, column.missing)

@@ -1,0 +1,511 @@
+/* The hot path in C: a chunk surveyed for its records, and a block of records split into cells and read as values.
+ *
+ * Nothing here decides what is right: read_block() takes whole records whose quotes survey() found in place, and the
+ * readers accept only the plainest writing of a kind. What is not plain is marked ODD and read elsewhere, where each
+ * kind is defined. All positions are bytes in the block; all arrays are the caller's and long enough.
+ */
+
+#include <stdint.h>
+#include <stdlib.h>
+#include <string.h>
+#if defined(__SSE2__)
+#include <emmintrin.h>
+#endif
+
+#define QUOTED 1u   /* the cell stood in quotes, which are not part of it */
+#define DOUBLED 2u  /* it holds doubled quotes, each of which is one */
+
+enum { VALUE = 0, BLANK = 1, ODD = 2 };
+
+/* Which of 64 bytes are `byte`, the first the least bit. */
+static inline uint64_t bits_of(const uint8_t *data, uint8_t byte)
+{
+#if defined(__SSE2__)
+    __m128i wanted = _mm_set1_epi8((char)byte);
+    uint64_t found = 0;
+    for (int k = 0; k < 4; k++) {
+        __m128i here = _mm_loadu_si128((const __m128i *)(const void *)(data + 16 * k));
+        found |= (uint64_t)(uint16_t)_mm_movemask_epi8(_mm_cmpeq_epi8(here, wanted)) << (16 * k);
+    }
+    return found;
+#else
+    uint64_t found = 0;
+    for (int k = 0; k < 64; k++) found |= (uint64_t)(data[k] == byte) << k;
+    return found;
+#endif
+}
+
+/* For every bit, whether an odd number of bits is set up to it, its own included. */
+static inline uint64_t odd_up_to(uint64_t bits)
+{
+    for (int shift = 1; shift < 64; shift *= 2) bits ^= bits << shift;
+    return bits;
+}
+
+static inline int64_t ones(uint64_t bits)
+{
+    bits -= (bits >> 1) & 0x5555555555555555u;
+    bits = (bits & 0x3333333333333333u) + ((bits >> 2) & 0x3333333333333333u);
+    return (int64_t)((((bits + (bits >> 4)) & 0x0F0F0F0F0F0F0F0Fu) * 0x0101010101010101u) >> 56);
+}
+
+/* 64 bytes from `at`, or what there is of them, padded with zeros in `room`. */
+static inline const uint8_t *sixty_four(const uint8_t *data, int64_t size, int64_t at, uint8_t *room)
+{
+    if (at + 64 <= size) return data + at;
+    memset(room, 0, 64);
+    memcpy(room, data + at, (size_t)(size - at));
+    return room;
+}
+
+/* How often a byte stands in data. */
+int64_t count_byte(const uint8_t *data, int64_t size, uint8_t byte)
+{
+    uint8_t room[64];
+    int64_t found = 0;
+    for (int64_t at = 0; at < size; at += 64) found += ones(bits_of(sixty_four(data, size, at, room), byte));
+    if (byte == 0 && size % 64) found -= 64 - size % 64;
+    return found;
+}
+
+/* A chunk that begins with a record, and the whole records in it.
+ *
+ * found: where the last whole record ends (all of the chunk, if `final`), how many line feeds stand before that, how
+ * many of them in quotes, whether each quote there is at the edge of a field or doubled, and the bytes of the longest
+ * record.
+ */
+void survey(const uint8_t *data, int64_t size, uint8_t delimiter, uint8_t quote, int32_t final, int64_t *found)
+{
+    uint8_t room[64];
+    uint64_t inside_before = 0, edge_before = 1, close_before = 0; /* of the byte before the word */
+    uint64_t open_close = 0;                                       /* a closing quote was the last byte */
+    int64_t cut = 0, feeds = 0, inner = 0, longest = 0, last_end = 0;
+    int64_t feeds_so_far = 0, inner_so_far = 0;
+    int good = 1, good_so_far = 1;
+    for (int64_t at = 0; at < size; at += 64) {
+        const uint8_t *word = sixty_four(data, size, at, room);
+        int64_t here = size - at < 64 ? size - at : 64;
+        uint64_t quotes = bits_of(word, quote), lines = bits_of(word, '\n'), returns = bits_of(word, '\r');
+        uint64_t inside = odd_up_to(quotes) ^ inside_before;
+        uint64_t edges = bits_of(word, delimiter) | lines;
+        uint64_t opening = quotes & inside, closing = quotes & ~inside;
+        /* what stands behind: a line feed behind a return may be in the next word */
+        uint64_t next_feed = (lines >> 1) | ((at + 64 < size && data[at + 64] == '\n') ? (uint64_t)1 << 63 : 0);
+        uint64_t behind = edges | (returns & next_feed) | quotes;
+        if (here < 64) behind |= (uint64_t)1 << here; /* the end of the chunk */
+        uint64_t bad = opening & ~((edges << 1) | edge_before | (closing << 1) | close_before);
+        bad |= (closing & 0x7FFFFFFFFFFFFFFFu) & ~(behind >> 1);
+        if (open_close && !(behind & 1)) bad |= 1;
+        uint64_t record_ends = lines & ~inside;
+        /* the part of the word up to its last record end is settled with it */
+        uint64_t ends = record_ends;
+        while (ends) {
+            int64_t end = at + __builtin_ctzll(ends) + 1;
+            if (end - last_end > longest) longest = end - last_end;
+            last_end = end;
+            ends &= ends - 1;
+        }
+        if (record_ends) {
+            int top = 63 - __builtin_clzll(record_ends);
+            uint64_t upto = top == 63 ? ~(uint64_t)0 : ((uint64_t)1 << (top + 1)) - 1;
+            good = good_so_far && !(bad & upto);
+            cut = at + top + 1;
+            feeds = feeds_so_far + ones(lines & upto);
+            inner = inner_so_far + ones(lines & inside & upto);
+        }
+        good_so_far = good_so_far && !bad;
+        feeds_so_far += ones(lines);
+        inner_so_far += ones(lines & inside);
+        inside_before = (uint64_t)0 - (inside >> 63);
+        edge_before = edges >> 63;
+        close_before = closing >> 63;
+        open_close = closing >> 63;
+    }
+    if (final) {
+        cut = size;
+        feeds = feeds_so_far;
+        inner = inner_so_far;
+        good = good_so_far && !inside_before;
+        if (size - last_end > longest) longest = size - last_end;
+        if (size % 64 == 0 && open_close) good = good && 1; /* a closing quote may be the last byte */
+    }
+    found[0] = cut;
+    found[1] = feeds;
+    found[2] = inner;
+    found[3] = good;
+    found[4] = longest;
+}
+
+/* One cell of a row. */
+typedef struct {
+    int32_t start, end, flags;
+} cell_t;
+
+/* Words, one after the other: word i is text[edges[i] .. edges[i + 1]]. */
+typedef struct {
+    const uint8_t *text;
+    const int32_t *edges;
+    int64_t count;
+} words_t;
+
+/* A written form of moments: its width, `literals` bytes that must stand at their places, and where the fields stand:
+ * year (4 digits), month, day, hour, minute, second; -1 for what is not written.
+ */
+typedef struct {
+    int32_t width, literals;
+    int32_t fields[6];
+    int32_t literal_at[16];
+    int32_t literal[16];
+} form_t;
+
+/* What is made of a column: how it is read, and where it goes.
+ *
+ * `out` has a number a row, of a decimal two; `state` says of each row whether it is a value, null, or odd. A text goes
+ * to `text`, as long as the block, its ends to `edges`; the bit of what is null is taken from `valid`; `used` is how long it is.
+ */
+enum { SKIP = 0, TEXT = 1, INTEGER = 2, DECIMAL = 3, MOMENT = 4, WORD = 5 };
+
+typedef struct {
+    int32_t sort, digits, scale, mark, clock, form_count;
+    const form_t *forms;
+    words_t words;
+    int64_t *out;
+    uint8_t *state;
+    uint8_t *text;
+    int32_t *edges;
+    uint8_t *valid;
+    int64_t used, missing;
+} column_t;
+
+typedef struct {
+    const uint8_t *data;
+    int64_t size;
+    uint8_t quote;
+    words_t nulls;
+} block_t;
+
+static inline int64_t word_of(const uint8_t *cell, int32_t length, words_t words)
+{
+    for (int64_t i = 0; i < words.count; i++) {
+        const uint8_t *word = words.text + words.edges[i];
+        if (words.edges[i + 1] - words.edges[i] != length) continue;
+        int32_t k = 0;
+        while (k < length && cell[k] == word[k]) k++;
+        if (k == length) return i;
+    }
+    return -1;
+}
+
+/* Eight bytes that end at `end`, of which the last `length` (1 to 8) are digits: their number in *out. */
+static inline int eight_digits(const uint8_t *end, int32_t length, uint64_t *out)
+{
+    uint64_t word;
+    memcpy(&word, end - 8, 8);
+    int unused = 8 * (8 - length);
+    word = ((word ^ 0x3030303030303030u) >> unused) << unused;
+    if ((((word + 0x0606060606060606u) | word) & 0xF0F0F0F0F0F0F0F0u) != 0) return 0;
+    word = word * 10 + (word >> 8);
+    *out = (((word & 0x000000FF000000FFu) * (100 + ((uint64_t)1000000 << 32))) +
+            (((word >> 16) & 0x000000FF000000FFu) * (1 + ((uint64_t)10000 << 32)))) >> 32;
+    return 1;
+}
+
+#if defined(__BYTE_ORDER__) && __BYTE_ORDER__ == __ORDER_LITTLE_ENDIAN__
+#define FAST(length) ((length) > 0 && (length) <= 8 && cell + (length) - block->data >= 8)
+#else
+#define FAST(length) 0
+#endif
+
+static const int64_t powers[19] = {
+    1, 10, 100, 1000, 10000, 100000, 1000000, 10000000, 100000000, 1000000000, 10000000000, 100000000000,
+    1000000000000, 10000000000000, 100000000000000, 1000000000000000, 10000000000000000, 100000000000000000,
+    1000000000000000000};
+
+/* A whole number: an optional sign and 1 to 18 digits. */
+static inline int read_integer(const block_t *block, const uint8_t *cell, int32_t length, int64_t *out)
+{
+    uint64_t fast;
+    if (FAST(length) && eight_digits(cell + length, length, &fast)) {
+        *out = (int64_t)fast;
+        return 1;
+    }
+    int32_t at = length && (cell[0] == '-' || cell[0] == '+');
+    if (length == at || length - at > 18) return 0;
+    int64_t value = 0;
+    for (; at < length; at++) {
+        uint8_t digit = (uint8_t)(cell[at] - '0');
+        if (digit > 9) return 0;
+        value = value * 10 + digit;
+    }
+    *out = cell[0] == '-' ? -value : value;
+    return 1;
+}
+
+/* A decimal as a number of its last place: an optional sign, up to 18 digits in all, and at most one mark, with a digit
+ * behind it and not more of them than the scale.
+ */
+static inline int read_decimal(const block_t *block, const column_t *column, const uint8_t *cell, int32_t length,
+                               int64_t *out)
+{
+    int32_t scale = column->scale, whole = length - scale - 1;
+    int64_t limit = powers[column->digits < 18 ? column->digits : 18], value = 0;
+    uint64_t before, behind;
+    if (scale > 0 && scale < 8 && FAST(whole) && cell[whole] == column->mark &&
+        eight_digits(cell + length, scale, &behind) && eight_digits(cell + whole, whole, &before)) {
+        value = (int64_t)before * powers[scale] + (int64_t)behind;
+        *out = value;
+        return value < limit;
+    }
+    int32_t at = length && (cell[0] == '-' || cell[0] == '+'), seen = 0, places = -1;
+    for (; at < length && seen <= 18; at++) {
+        uint8_t digit = (uint8_t)(cell[at] - '0');
+        if (digit <= 9) {
+            value = value * 10 + digit;
+            seen++;
+            places += places >= 0;
+        } else if (cell[at] == column->mark && places < 0) {
+            places = 0;
+        } else {
+            return 0;
+        }
+    }
+    if (at < length || !seen || seen > 18 || !places || places > scale) return 0;
+    if (places < 0) places = 0;
+    if (seen - places + scale > 18) return 0;
+    value *= powers[scale - places];
+    *out = cell[0] == '-' ? -value : value;
+    return value < limit;
+}
+
+static int32_t two(const uint8_t *cell, int32_t at)
+{
+    uint8_t high = (uint8_t)(cell[at] - '0'), low = (uint8_t)(cell[at + 1] - '0');
+    return high > 9 || low > 9 ? -1 : high * 10 + low;
+}
+
+/* Days from 1970-01-01; *good is 0 for a day that the calendar does not have. */
+static inline int64_t days_of(uint32_t year, uint32_t month, uint32_t day, int *good)
+{
+    static const uint16_t before[13] = {0, 0, 31, 59, 90, 120, 151, 181, 212, 243, 273, 304, 334};
+    static const uint8_t lengths[13] = {0, 31, 28, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31};
+    *good = 0;
+    if (year < 1 || month < 1 || month > 12 || day < 1) return 0;
+    int leap = year % 4 == 0 && (year % 100 != 0 || year % 400 == 0);
+    if ((int)day > lengths[month] + (leap && month == 2)) return 0;
+    *good = 1;
+    uint32_t past = year - 1;
+    return (int64_t)(past * 365 + past / 4 - past / 100 + past / 400 + before[month] + (uint32_t)(leap && month > 2) + day - 1) -
+           719162;
+}
+
+static int read_form(const uint8_t *cell, const form_t *form, int clock, int64_t *out)
+{
+    for (int32_t k = 0; k < form->literals; k++)
+        if (cell[form->literal_at[k]] != form->literal[k]) return 0;
+    int32_t read[6] = {1970, 1, 1, 0, 0, 0};
+    for (int k = 0; k < 6; k++) {
+        int32_t at = form->fields[k];
+        if (at < 0) continue;
+        int32_t value = two(cell, at);
+        if (k == 0) {
+            int32_t rest = two(cell, at + 2);
+            value = value < 0 || rest < 0 ? -1 : value * 100 + rest;
+        }
+        if (value < 0) return 0;
+        read[k] = value;
+    }
+    int good;
+    int64_t days = days_of((uint32_t)read[0], (uint32_t)read[1], (uint32_t)read[2], &good);
+    if (!good || read[3] > 23 || read[4] > 59 || read[5] > 59) return 0;
+    *out = clock ? days * 86400000000LL + ((int64_t)read[3] * 3600 + read[4] * 60 + read[5]) * 1000000LL : days;
+    return 1;
+}
+
+/* A day since 1970, or microseconds since then, in the first of the forms that a cell has. */
+static inline int read_moment(const column_t *column, const uint8_t *cell, int32_t length, int64_t *out)
+{
+    for (int32_t f = 0; f < column->form_count; f++)
+        if (column->forms[f].width == length && read_form(cell, &column->forms[f], column->clock, out)) return 1;
+    return 0;
+}
+
+/* The values of some rows of a column. A null word is null in quotes, too; doubled quotes make a cell odd. */
+#define READ_ALL(read)                                                                                                 \
+    for (int64_t i = 0; i < count; i++, cells += width) {                                                              \
+        const uint8_t *cell = block->data + cells->start;                                                              \
+        int32_t length = cells->end - cells->start;                                                                    \
+        int64_t value = 0;                                                                                             \
+        uint8_t is = ODD;                                                                                              \
+        if (!(cells->flags & DOUBLED)) {                                                                               \
+            if (word_of(cell, length, block->nulls) >= 0) is = BLANK;                                                  \
+            else if (read) is = VALUE;                                                                                 \
+        }                                                                                                              \
+        state[i] = is;                                                                                                 \
+        STORE(i, is == VALUE ? value : 0)                                                                              \
+    }
+
+static void read_values(const block_t *given, const column_t *given_column, const cell_t *restrict cells, int64_t width,
+                        int64_t row, int64_t count)
+{
+    const block_t copy = *given, *block = &copy; /* copies, which no store below can change */
+    const column_t column_copy = *given_column, *column = &column_copy;
+    uint8_t *restrict state = column->state + row;
+    int64_t *restrict out = column->out + row * (column->sort == DECIMAL ? 2 : 1);
+#define STORE(i, number) out[i] = number;
+    if (column->sort == INTEGER) {
+        READ_ALL(read_integer(block, cell, length, &value))
+    } else if (column->sort == MOMENT) {
+        READ_ALL(read_moment(column, cell, length, &value))
+    } else if (column->sort == WORD) {
+        READ_ALL((value = word_of(cell, length, column->words)) >= 0)
+    }
+#undef STORE
+#define STORE(i, number)                                                                                               \
+    out[2 * i] = number;                                                                                               \
+    out[2 * i + 1] = out[2 * i] >> 63;
+    if (column->sort == DECIMAL) {
+        READ_ALL(read_decimal(block, column, cell, length, &value))
+    }
+#undef STORE
+}
+
+/* The texts of some rows of a column. An unquoted null word is null. */
+static void read_texts(const block_t *given, column_t *column, const cell_t *restrict cells, int64_t width, int64_t row,
+                       int64_t count)
+{
+    const block_t block = *given; /* copies, which no store below can change */
+    uint8_t *restrict text = column->text, *restrict valid = column->valid;
+    int32_t *restrict edges = column->edges;
+    int64_t used = column->used, missing = 0;
+    for (int64_t i = row; i < row + count; i++, cells += width) {
+        const uint8_t *cell = block.data + cells->start;
+        int32_t length = cells->end - cells->start;
+        if (!(cells->flags & QUOTED) && word_of(cell, length, block.nulls) >= 0) {
+            valid[i >> 3] &= (uint8_t) ~(1u << (i & 7));
+            missing++;
+        } else if (cells->flags & DOUBLED) {
+            for (int32_t k = 0; k < length; k++) {
+                text[used++] = cell[k];
+                if (cell[k] == block.quote) k++;
+            }
+        } else {
+            if (length <= 32 && cells->start + 32 <= block.size) {
+                memcpy(text + used, cell, 32); /* what is too much is written over by the next */
+            } else {
+                memcpy(text + used, cell, (size_t)length);
+            }
+            used += length;
+        }
+        edges[i + 1] = (int32_t)used;
+    }
+    column->missing += missing;
+    column->used = used;
+}
+
+static void read_group(const block_t *block, column_t *columns, const cell_t *cells, int64_t width, int64_t row,
+                       int64_t count)
+{
+    for (int64_t at = 0; at < width; at++) {
+        if (columns[at].sort == TEXT) read_texts(block, columns + at, cells + at, width, row, count);
+        else if (columns[at].sort != SKIP) read_values(block, columns + at, cells + at, width, row, count);
+    }
+}
+
+/* Split `size` bytes of whole records, whose quotes are known to be in place, into rows of `width` cells, and read them.
+ *
+ * A few hundred rows are split, then read column by column, so that they stay in the cache. Texts have 32 bytes to
+ * spare. starts, stops: where each record begins and ends; empty lines are none. records: which of them each row is.
+ * odd, odd_widths: the records of another width. counts: rows, odd records, records, empty lines. There is room for
+ * `room` records. Returns 0, or -1 where there is no room.
+ */
+int64_t read_block(const uint8_t *data, int64_t size, uint8_t delimiter, int32_t quote, const uint8_t *null_text,
+                   const int32_t *null_edges, int64_t null_count, int64_t width, column_t *columns, int64_t room,
+                   int32_t *starts, int32_t *stops, int64_t *records, int64_t *odd, int64_t *odd_widths,
+                   int64_t *counts)
+{
+    block_t block = {data, size, (uint8_t)(quote < 0 ? 0 : quote), {null_text, null_edges, null_count}};
+    int64_t group = width > 32 ? 16384 / width : 512;
+    if (group < 8) group = 8;
+    cell_t *cells = malloc((size_t)(group * width) * sizeof(cell_t));
+    if (!cells) return -1;
+    cell_t *slot = cells;
+    uint8_t padded[64];
+    uint64_t inside = 0;
+    int64_t rows = 0, done = 0, odds = 0, record = 0, empty = 0, cell = 0, start = 0, record_start = 0;
+    int full = 0, missing = size && data[size - 1] != '\n'; /* the last line has no end: it is given one */
+    for (int64_t at = 0; at < size + missing; at += 64) {
+        uint64_t marks = 0, feeds = 0;
+        if (at < size) {
+            const uint8_t *word = sixty_four(data, size, at, padded);
+            feeds = bits_of(word, '\n');
+            marks = feeds | bits_of(word, delimiter);
+            if (size - at < 64) marks &= ((uint64_t)1 << (size - at)) - 1;
+            if (quote >= 0) {
+                uint64_t within = odd_up_to(bits_of(word, (uint8_t)quote)) ^ inside;
+                marks &= ~within;
+                inside = (uint64_t)0 - (within >> 63);
+            }
+        }
+        if (missing && size - at < 64) {
+            marks |= (uint64_t)1 << (size - at);
+            feeds |= (uint64_t)1 << (size - at);
+        }
+        while (marks) {
+            uint64_t mark = marks & (~marks + 1);
+            int64_t position = at + __builtin_ctzll(marks), end = position;
+            marks ^= mark;
+            int closes = (feeds & mark) != 0;
+            if (closes && end > start && data[end - 1] == '\r') end--;
+            if (cell < width) {
+                if (quote >= 0 && end > start + 1 && data[start] == (uint8_t)quote) {
+                    slot->start = (int32_t)start + 1;
+                    slot->end = (int32_t)end - 1;
+                    slot->flags = QUOTED;
+                    if (memchr(data + start + 1, quote, (size_t)(end - start - 2))) slot->flags |= DOUBLED;
+                } else {
+                    slot->start = (int32_t)start;
+                    slot->end = (int32_t)end;
+                    slot->flags = 0;
+                }
+                slot++;
+            }
+            start = position + 1;
+            if (!closes) {
+                cell++;
+                continue;
+            }
+            if (!cell && end == record_start) {
+                empty++;
+            } else if (cell + 1 != width) {
+                if ((full = record >= room)) break;
+                starts[record] = (int32_t)record_start;
+                stops[record] = (int32_t)end;
+                odd[odds] = record++;
+                odd_widths[odds++] = cell + 1;
+            } else {
+                if ((full = record >= room)) break;
+                starts[record] = (int32_t)record_start;
+                stops[record] = (int32_t)end;
+                records[rows++] = record++;
+                if (rows - done == group) {
+                    read_group(&block, columns, cells, width, done, group);
+                    done = rows;
+                }
+            }
+            cell = 0;
+            record_start = start;
+            slot = cells + (rows - done) * width;
+        }
+        if (full) {
+            free(cells);
+            return -1;
+        }
+    }
+    read_group(&block, columns, cells, width, done, rows - done);
+    free(cells);
+    counts[0] = rows;
+    counts[1] = odds;
+    counts[2] = record;
+    counts[3] = empty;
+    return 0;
+}
