@@ -133,7 +133,7 @@ def test_a_chunk_is_surveyed_alike(text: str, final: bool) -> None:
     assert seen is not None
     cut = len(data) if final else marks.cut
     assert (seen.cut, seen.feeds) == (cut, data.count(b"\n", 0, cut))
-    assert seen.well_formed == marks.well_formed(cut) or not cut
+    assert not cut or seen.well_formed == marks.well_formed(cut)
     if seen.well_formed and cut:
         ends = [at + 1 for at, byte in enumerate(data[:cut]) if byte == 10 and data.count(b'"', 0, at) % 2 == 0]
         assert seen.longest == max(np.diff([0, *ends, *([cut] if cut not in ends else [])]).tolist())

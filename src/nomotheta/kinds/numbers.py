@@ -107,6 +107,8 @@ def _scaled(texts: Any, kind: Kind, mark: str) -> Any | None:
     marked[rows] = 1
     if int(places.max()) > kind.scale:
         return None
+    if int((lengths - marked).max()) > _LONGEST_INTEGER:
+        return None
     digits = _bare(_strings(data[~is_mark], lengths - marked, texts))
     whole = pc.fill_null(pc.cast(digits, pa.int64()), 0).to_numpy(zero_copy_only=False)
     power = _POWERS[kind.scale - places]

@@ -5,6 +5,7 @@ A word is 64 bits, the first byte's the least; bit i of n words belongs to byte 
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 
 import numpy as np
@@ -156,13 +157,18 @@ def lone_returns(data: bytes) -> Words | None:
     return lone if lone.any() else None
 
 
-def without_lone_returns(data: bytes, quote: int | None) -> tuple[bytes, int]:
+def without_lone_returns(data: bytes, quote: int | None, escape: bytes = b"") -> tuple[bytes, int]:
     """Lone carriage returns outside quotes turned into line feeds, and how many there were."""
     lone = lone_returns(data)
     if lone is None:
         return data, 0
     if quote is not None:
-        lone = lone & ~_odd(bits_of(data, quote))
+        quotes = bits_of(data, quote)
+        if escape and escape in data:  # an escaped quote is none
+            escaped = np.zeros(64 * len(quotes), np.bool_)
+            escaped[[match.end() - 1 for match in re.finditer(re.escape(escape) + b".", data, re.DOTALL)]] = True
+            quotes &= ~np.packbits(escaped, bitorder="little").view(np.uint64)
+        lone = lone & ~_odd(quotes)
     positions = _positions(lone)
     changed = bytearray(data)
     np.frombuffer(changed, np.uint8)[positions] = LINE_FEED

@@ -187,6 +187,8 @@ def _arrow(data: bytes, layout: Layout, width: int) -> tuple[list[Any], bool]:
     """Columns of text, and whether records of another width were left out."""
     ragged: list[Any] = []
     delimiter = layout.delimiter
+    if not data.endswith(b"\n"):  # else Arrow takes an empty last field for quoted, if another of its record is
+        data += b"\n"
     if (
         len(delimiter.encode()) > 1
     ):  # Arrow knows delimiters of one byte: one that is not in the data stands in for ours

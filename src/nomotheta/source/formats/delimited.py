@@ -97,7 +97,7 @@ class DelimitedFile:
         rest, line, offset = b"", 1, 0
         waiting = bool(self.layout.header)
         for chunk, final in with_end(text_chunks(self.path, self.name, self.layout.encoding)):
-            data, changed = without_lone_returns(rest + chunk, quote)
+            data, changed = without_lone_returns(rest + chunk, quote, self.layout.escape.encode())
             self.lines.read += count_byte(chunk, LINE_FEED) + changed
             if final and data and not data.endswith(b"\n"):
                 self.lines.read += 1
