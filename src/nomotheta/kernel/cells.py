@@ -12,7 +12,7 @@ import numpy as np
 import pyarrow as pa
 from numpy.typing import NDArray
 
-from nomotheta.kernel.library import FIELDS, MOST_LITERALS, CColumn, CForm, CWords, address, library
+from nomotheta.kernel.library import FIELDS, WIDEST, CColumn, CForm, CWords, address, library
 
 Ints = NDArray[np.int64]
 State = NDArray[np.uint8]
@@ -50,14 +50,16 @@ class Form:
         """Whether the kernel can read it."""
         widths = all(sign in FIELDS and width == (4 if sign == "Y" else 2) for sign, _, width in self.fields)
         once = len({sign for sign, _, _ in self.fields}) == len(self.fields)
-        return widths and once and len(self.literals) <= MOST_LITERALS
+        return widths and once and self.width <= WIDEST
 
     def c(self) -> CForm:
         """`form_t`."""
         at = {sign: place for sign, place, _ in self.fields}
-        made = CForm(self.width, len(self.literals), (_i32 * len(FIELDS))(*(at.get(sign, -1) for sign in FIELDS)))
-        for number, (place, byte) in enumerate(self.literals):
-            made.literal_at[number], made.literal[number] = place, byte
+        made = CForm(self.width, (_i32 * len(FIELDS))(*(at.get(sign, -1) for sign in FIELDS)))
+        for place in range(self.width):
+            made.written[place], made.digit[place] = ord("0"), 255
+        for place, byte in self.literals:
+            made.written[place], made.digit[place], made.literal[place] = byte, 0, 255
         return made
 
 

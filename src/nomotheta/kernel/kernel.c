@@ -148,14 +148,14 @@ typedef struct {
     int64_t count;
 } words_t;
 
-/* A written form of moments: its width, `literals` bytes that must stand at their places, and where the fields stand:
- * year (4 digits), month, day, hour, minute, second; -1 for what is not written.
+/* A written form of moments: its width, up to 24 bytes, and where the fields stand: year (4 digits), month, day, hour,
+ * minute, second; -1 for what is not written. `written` holds the literal bytes, and '0' for digits; `literal` and
+ * `digit` are 255 where such a byte stands.
  */
 typedef struct {
-    int32_t width, literals;
+    int32_t width;
     int32_t fields[6];
-    int32_t literal_at[16];
-    int32_t literal[16];
+    uint8_t written[24], literal[24], digit[24];
 } form_t;
 
 /* What is made of a column: how it is read, and where it goes.
@@ -277,12 +277,6 @@ static inline int read_decimal(const block_t *block, const column_t *column, con
     return value < limit;
 }
 
-static int32_t two(const uint8_t *cell, int32_t at)
-{
-    uint8_t high = (uint8_t)(cell[at] - '0'), low = (uint8_t)(cell[at + 1] - '0');
-    return high > 9 || low > 9 ? -1 : high * 10 + low;
-}
-
 /* Days from 1970-01-01; *good is 0 for a day that the calendar does not have. */
 static inline int64_t days_of(uint32_t year, uint32_t month, uint32_t day, int *good)
 {
@@ -298,34 +292,43 @@ static inline int64_t days_of(uint32_t year, uint32_t month, uint32_t day, int *
            719162;
 }
 
-static int read_form(const uint8_t *cell, const form_t *form, int clock, int64_t *out)
+static inline int read_form(const block_t *block, const uint8_t *cell, const form_t *form, int clock, int64_t *out)
 {
-    for (int32_t k = 0; k < form->literals; k++)
-        if (cell[form->literal_at[k]] != form->literal[k]) return 0;
-    int32_t read[6] = {1970, 1, 1, 0, 0, 0};
-    for (int k = 0; k < 6; k++) {
-        int32_t at = form->fields[k];
-        if (at < 0) continue;
-        int32_t value = two(cell, at);
-        if (k == 0) {
-            int32_t rest = two(cell, at + 2);
-            value = value < 0 || rest < 0 ? -1 : value * 100 + rest;
-        }
-        if (value < 0) return 0;
-        read[k] = value;
+    uint64_t word[3] = {0, 0, 0}, written[3], literal[3], digit[3], bad = 0;
+    if (cell + 24 <= block->data + block->size) memcpy(word, cell, 24);
+    else memcpy(word, cell, (size_t)form->width);
+    memcpy(written, form->written, 24);
+    memcpy(literal, form->literal, 24);
+    memcpy(digit, form->digit, 24);
+    for (int k = 0; k < 3; k++) {
+        uint64_t rest = word[k] ^ written[k], digits = rest & digit[k];
+        bad |= (rest & literal[k]) | (((digits + (digit[k] & 0x0606060606060606u)) | digits) & 0xF0F0F0F0F0F0F0F0u);
+        word[k] = digits;
     }
+    if (bad) return 0;
+    const uint8_t *digits = (const uint8_t *)word;
+    const int32_t *at = form->fields;
+#define TWO(place) ((uint32_t)(digits[place] * 10 + digits[(place) + 1]))
+    uint32_t year = at[0] < 0 ? 1970 : TWO(at[0]) * 100 + TWO(at[0] + 2);
+    uint32_t month = at[1] < 0 ? 1 : TWO(at[1]), day = at[2] < 0 ? 1 : TWO(at[2]);
     int good;
-    int64_t days = days_of((uint32_t)read[0], (uint32_t)read[1], (uint32_t)read[2], &good);
-    if (!good || read[3] > 23 || read[4] > 59 || read[5] > 59) return 0;
-    *out = clock ? days * 86400000000LL + ((int64_t)read[3] * 3600 + read[4] * 60 + read[5]) * 1000000LL : days;
-    return 1;
+    int64_t days = days_of(year, month, day, &good);
+    if (!good) return 0;
+    *out = days;
+    if (!clock) return 1;
+    uint32_t hour = at[3] < 0 ? 0 : TWO(at[3]), minute = at[4] < 0 ? 0 : TWO(at[4]), second = at[5] < 0 ? 0 : TWO(at[5]);
+#undef TWO
+    *out = days * 86400000000LL + (int64_t)(hour * 3600 + minute * 60 + second) * 1000000LL;
+    return hour <= 23 && minute <= 59 && second <= 59;
 }
 
 /* A day since 1970, or microseconds since then, in the first of the forms that a cell has. */
-static inline int read_moment(const column_t *column, const uint8_t *cell, int32_t length, int64_t *out)
+static inline int read_moment(const block_t *block, const column_t *column, const uint8_t *cell, int32_t length,
+                              int64_t *out)
 {
     for (int32_t f = 0; f < column->form_count; f++)
-        if (column->forms[f].width == length && read_form(cell, &column->forms[f], column->clock, out)) return 1;
+        if (column->forms[f].width == length && read_form(block, cell, &column->forms[f], column->clock, out))
+            return 1;
     return 0;
 }
 
@@ -355,7 +358,7 @@ static void read_values(const block_t *given, const column_t *given_column, cons
     if (column->sort == INTEGER) {
         READ_ALL(read_integer(block, cell, length, &value))
     } else if (column->sort == MOMENT) {
-        READ_ALL(read_moment(column, cell, length, &value))
+        READ_ALL(read_moment(block, column, cell, length, &value))
     } else if (column->sort == WORD) {
         READ_ALL((value = word_of(cell, length, column->words)) >= 0)
     }

@@ -10,16 +10,16 @@ from typing import Any
 import numpy as np
 
 FIELDS = "YmdHMS"
-MOST_LITERALS = 16
-_i32, _i64, _pointer = ctypes.c_int32, ctypes.c_int64, ctypes.c_void_p
+WIDEST = 24
+_u8, _i32, _i64, _pointer = ctypes.c_uint8, ctypes.c_int32, ctypes.c_int64, ctypes.c_void_p
 
 
 class CForm(ctypes.Structure):
     """`form_t`."""
 
     _fields_ = (
-        ("width", _i32), ("literals", _i32), ("fields", _i32 * len(FIELDS)), ("literal_at", _i32 * MOST_LITERALS),
-        ("literal", _i32 * MOST_LITERALS),
+        ("width", _i32), ("fields", _i32 * len(FIELDS)), ("written", _u8 * WIDEST), ("literal", _u8 * WIDEST),
+        ("digit", _u8 * WIDEST),
     )  # fmt: skip
 
 
