@@ -140,6 +140,17 @@ def test_a_rehearsal_says_what_would_be_and_touches_nothing(
         path: path.read_bytes() for path in space.root.rglob("*") if path.is_file() and "sqlite" not in path.name
     }
     assert [entry["load_id"] for entry in space.run("ledger", "--json").json["entries"]] == [1]
+    assert "rejects None" not in space.run("load", "tickets", "--day", DAY, "--rehearse").out
+
+
+def test_a_rehearsal_of_a_table_that_is_not_there_names_those_that_are_once(space: Space) -> None:
+    space.tickets(HEAD + "T000;1,50;01.06.2026\n")
+    space.load()
+    space.charter(TICKETS.replace('table = "tickets"', 'table = "other"'), "other")
+
+    told = space.run("load", "other", "--day", DAY, "--rehearse").text
+
+    assert "tables there: tickets;" in told
 
 
 def test_a_rehearsal_sees_the_table_and_what_it_refers_to(space: Space) -> None:

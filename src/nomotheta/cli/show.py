@@ -200,8 +200,11 @@ def _show_set_aside(console: Console, load: LoadResult) -> None:
         )
     console.print(indented(table, 4))
     more = balance.rejected + balance.repeated - _REJECTS
-    rest = f"… and {more:,} more: " if more > 0 else "with the rows as they came: "
-    console.print(indented(Text(f"{rest}nomotheta rejects {load.mends or load.load_id} --csv FILE", "dim"), 4))
+    kept = load.mends or load.load_id  # a rehearsal keeps none
+    rest = f"… and {more:,} more" if more > 0 else "with the rows as they came" if kept else ""
+    told = f"{rest}: nomotheta rejects {kept} --csv FILE" if kept else rest
+    if told:
+        console.print(indented(Text(told, "dim"), 4))
 
 
 # ---- loads

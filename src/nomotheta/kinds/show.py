@@ -16,5 +16,8 @@ def show(value: Any) -> str | None:
     if isinstance(value, Decimal):
         return format(value, "f")
     if isinstance(value, datetime.datetime):
-        return value.isoformat(" ", "microseconds" if value.microsecond else "seconds")
+        if value.tzinfo is not None:
+            value = value.astimezone(datetime.UTC)
+        text: str = value.isoformat(" ", "microseconds" if value.microsecond else "seconds")
+        return text.replace("+00:00", "Z")
     return value.hex() if isinstance(value, bytes) else str(value)

@@ -124,7 +124,10 @@ class DuckPlace:
 
     def tables(self) -> list[str]:
         """All tables and views but our own."""
-        rows = self._run("SELECT table_schema, table_name FROM information_schema.tables ORDER BY 1, 2")
+        rows = self._run(
+            "SELECT table_schema, table_name FROM information_schema.tables WHERE table_catalog = current_database() "
+            "ORDER BY 1, 2"
+        )
         return [name if schema == "main" else f"{schema}.{name}" for schema, name in rows if name != _MARKS]
 
     def create(self, table: str, columns: Mapping[str, Kind]) -> None:
