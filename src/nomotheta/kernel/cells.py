@@ -143,6 +143,49 @@ def survey(data: bytes, delimiter: int, quote: int, *, final: bool) -> Survey | 
     return Survey(cut, feeds, inner, bool(good), longest)
 
 
+@dataclass(frozen=True, slots=True)
+class Scan:
+    """The n records of a chunk, one by one: where each stands, the line feeds before it, and what its quotes are like.
+
+    `sorts` are IN_PLACE, BARE (within unquoted fields), MIXED, UNCLOSED or FOLLOWED (by text). `done` is where the
+    first record begins that is not whole.
+    """
+
+    starts: Ints
+    stops: Ints
+    lines: Ints
+    sorts: NDArray[np.uint8]
+    empty: int
+    comments: int
+    done: int
+
+
+IN_PLACE, BARE, MIXED, UNCLOSED, FOLLOWED = range(5)
+
+
+def scan(
+    data: bytes, delimiter: int, quote: int, comment: bytes, largest: tuple[int, int], *, final: bool
+) -> Scan | None:
+    """The records of a chunk, whatever its quotes are like; None where there is no kernel.
+
+    `largest` is the largest record, in bytes and in line feeds.
+    """
+    kernel = library()
+    if kernel is None:
+        return None
+    room = count_byte(data, 10) + 1
+    starts, stops, lines = np.empty(room, np.int64), np.empty(room, np.int64), np.empty(room, np.int64)
+    sorts, counts = np.empty(room, np.uint8), np.zeros(4, np.int64)
+    if kernel.scan(
+        ctypes.c_char_p(data), _i64(len(data)), _i32(final), _u8(delimiter), _u8(quote), ctypes.c_char_p(comment),
+        _i64(len(comment)), _i64(largest[0]), _i64(largest[1]), _i64(room), address(starts), address(stops),
+        address(lines), address(sorts), address(counts),
+    ):  # fmt: skip
+        return None
+    count, empty, comments, done = counts.tolist()
+    return Scan(starts[:count], stops[:count], lines[:count], sorts[:count], empty, comments, done)
+
+
 def count_byte(data: bytes, byte: int) -> int:
     """How often a byte stands in data."""
     kernel = library()

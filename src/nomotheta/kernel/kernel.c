@@ -512,3 +512,106 @@ int64_t read_block(const uint8_t *data, int64_t size, uint8_t delimiter, int32_t
     counts[3] = empty;
     return 0;
 }
+
+/* What a record is, as far as its quotes go: all of them at the edges of fields or doubled, or none; only within
+ * unquoted fields; both; or one that is opened and not closed within the largest record, or closed and followed by text.
+ */
+enum { IN_PLACE = 0, BARE = 1, MIXED = 2, UNCLOSED = 3, FOLLOWED = 4 };
+
+/* The records of a chunk one by one, whatever its quotes are like. A stray quote spoils its line, and no more.
+ *
+ * starts, stops, lines, sorts: of each record, with the line feeds before it. counts: records, empty lines, comments,
+ * and where the first record begins that is not whole. Returns 0, or -1 where there is no room for a record.
+ */
+int64_t scan(const uint8_t *data, int64_t size, int32_t final, uint8_t delimiter, uint8_t quote, const uint8_t *comment,
+             int64_t comment_size, int64_t record_bytes, int64_t record_lines, int64_t room, int64_t *starts,
+             int64_t *stops, int64_t *lines, uint8_t *sorts, int64_t *counts)
+{
+    int64_t records = 0, empty = 0, comments = 0, at = 0, line = 0;
+    while (at < size) {
+        const uint8_t *feed = memchr(data + at, '\n', (size_t)(size - at));
+        if (!feed && !final) break;
+        int64_t line_end = feed ? feed - data : size, following = feed ? line_end + 1 : size;
+        int64_t inner = 0, counted = at;
+        int sort = IN_PLACE, quoted = 0, bare = 0;
+        if (comment_size && size - at >= comment_size && memcmp(data + at, comment, (size_t)comment_size) == 0) {
+            comments++;
+            line += feed != 0;
+            at = following;
+            continue;
+        }
+        if (memchr(data + at, quote, (size_t)(line_end - at))) {
+            int64_t limit = at + record_bytes < size ? at + record_bytes : size, place = at, end = line_end;
+            for (;;) {
+                if (place < size && data[place] == quote) {
+                    const uint8_t *close = NULL;
+                    int64_t search = place + 1;
+                    for (;;) {
+                        close = search < limit ? memchr(data + search, quote, (size_t)(limit - search)) : NULL;
+                        if (!close) {
+                            if (!final && size < at + record_bytes) goto not_whole;
+                            break;
+                        }
+                        search = close - data + 1;
+                        if (search < size && data[search] == quote) {
+                            search++;
+                            continue;
+                        }
+                        if (search >= size && !final) goto not_whole;
+                        break;
+                    }
+                    if (!close) {
+                        sort = UNCLOSED;
+                        break;
+                    }
+                    for (; counted < search; counted++) inner += data[counted] == '\n';
+                    if (inner > record_lines) {
+                        sort = UNCLOSED;
+                        break;
+                    }
+                    quoted = 1;
+                    end = search;
+                    int ends = end >= size || data[end] == delimiter || data[end] == '\n' ||
+                               (data[end] == '\r' && (end + 1 >= size || data[end + 1] == '\n'));
+                    if (!ends) {
+                        sort = FOLLOWED;
+                        break;
+                    }
+                } else {
+                    end = place;
+                    while (end < size && data[end] != delimiter && data[end] != '\n') bare |= data[end++] == quote;
+                }
+                if (end < size && data[end] == delimiter) {
+                    place = end + 1;
+                    continue;
+                }
+                const uint8_t *after = end < size ? memchr(data + end, '\n', (size_t)(size - end)) : NULL;
+                if (!after && !final) goto not_whole;
+                following = after ? after - data + 1 : size;
+                break;
+            }
+            if (sort != IN_PLACE) following = feed ? line_end + 1 : size;
+            else sort = bare ? (quoted ? MIXED : BARE) : IN_PLACE;
+        }
+        int64_t stop = following - (data[following - 1] == '\n');
+        if (stop > at && data[stop - 1] == '\r') stop--;
+        if (stop == at) {
+            empty++;
+        } else {
+            if (records >= room) return -1;
+            starts[records] = at;
+            stops[records] = stop;
+            lines[records] = line;
+            sorts[records++] = (uint8_t)sort;
+        }
+        for (const uint8_t *p = data + at; p < data + following && (p = memchr(p, '\n', (size_t)(data + following - p))); p++)
+            line++;
+        at = following;
+    }
+not_whole:
+    counts[0] = records;
+    counts[1] = empty;
+    counts[2] = comments;
+    counts[3] = at;
+    return 0;
+}

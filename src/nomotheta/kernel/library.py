@@ -44,7 +44,7 @@ def library() -> Any | None:
     """The kernel, or None where it was not compiled or does not load."""
     try:
         found = ctypes.CDLL(str(Path(__file__).with_name("kernel.so")))
-        found.read_block.restype = found.count_byte.restype = _i64
+        found.read_block.restype = found.count_byte.restype = found.scan.restype = _i64
         found.survey.restype = None
     except (OSError, AttributeError):
         return None

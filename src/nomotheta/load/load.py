@@ -6,13 +6,14 @@ import datetime
 from collections import Counter, deque
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from decimal import Decimal
 from pathlib import Path
 from typing import Any, Literal
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from nomotheta.charter import FROM_PLACE, Compiled, Stated
 from nomotheta.conditions import Kind
@@ -22,7 +23,7 @@ from nomotheta.kinds import arrow_type
 from nomotheta.load.balance import Balance, FileCount
 from nomotheta.load.engine import Engine
 from nomotheta.load.keys import IN_TABLE, SeenKeys, take_in
-from nomotheta.load.rejects import Reject, RejectFile
+from nomotheta.load.rejects import SCHEMA, Reject, RejectFile, in_order
 from nomotheta.load.work import Fault, Plan, Worked, constants, shown_values, work
 from nomotheta.place import Mark, Now, Place, quoted, quoted_table
 from nomotheta.rules import Finding, existing, worst
@@ -244,7 +245,7 @@ class _Load:
         rejects: RejectFile, counts: Counter[str],
     ) -> Any:  # fmt: skip
         """The good rows of a block but those whose key stood before; all that is set aside is kept and counted."""
-        counts["rejected"] += len({fault.record for fault in worked.faults})
+        counts["rejected"] += pc.count_distinct(worked.set_aside["record"]).as_py()
         gone = np.zeros(worked.good.num_rows, np.bool_)
         repeats: list[Fault] = []
         private = plan.charter.private()
@@ -257,11 +258,13 @@ class _Load:
             self.doubtful.append([key, cells])
             repeats += _repeat_faults(key, cells, worked.records[repeated], firsts, owners, private)
         counts["repeated"] += int(gone.sum())
-        found = [replace(reject, record=reject.record + before) for reject in worked.set_aside]
+        found = worked.set_aside
+        found = found.set_column(2, SCHEMA.field("record"), pc.add(found["record"], before))
         if repeats:
-            found = sorted([*found, *worked.rejects(plan, repeats, before)], key=lambda reject: reject.record)
-        self.reasons.update(reject.reason for reject in found)
-        self.by_check.update(reject.rule for reject in found)
+            found = in_order([found, worked.rejects(plan, repeats, (), before)])
+        for tally, name in ((self.reasons, "reason"), (self.by_check, "rule")):
+            for each in pc.value_counts(found[name]).to_pylist():
+                tally[each["values"]] += each["counts"]
         rejects.add(found)
         return worked.good.filter(pa.array(~gone)) if gone.any() else worked.good
 

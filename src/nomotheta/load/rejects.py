@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, fields
-from operator import attrgetter
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pyarrow as pa
 import pyarrow.parquet as pq
 
@@ -39,9 +39,15 @@ class Reject:
     cells: tuple[str | None, ...] = ()
 
 
-_VALUES = attrgetter(*(field.name for field in fields(Reject)))
 _TYPES = dict.fromkeys(("line", "record", "offset"), pa.int64()) | {"cells": pa.list_(pa.string())}
-_SCHEMA = pa.schema([(field.name, _TYPES.get(field.name, pa.string())) for field in fields(Reject)])
+SCHEMA = pa.schema([(each.name, _TYPES.get(each.name, pa.string())) for each in fields(Reject)])
+
+
+def in_order(tables: Sequence[Any]) -> Any:
+    """Tables of rejects as one, those of a row that comes earlier first."""
+    whole = pa.concat_tables(tables)
+    records = whole["record"].to_numpy()
+    return whole.take(pa.array(np.argsort(records, kind="stable")))
 
 
 class RejectFile:
@@ -49,13 +55,14 @@ class RejectFile:
 
     def __init__(self, path: Path) -> None:
         self.path, self._part = path, path.with_suffix(".part")
-        self._pending: list[Reject] = []
+        self._pending: list[Any] = []
         self._writer: Any = None
 
-    def add(self, rejects: Iterable[Reject]) -> None:
-        """Keep some more."""
-        self._pending += rejects
-        if len(self._pending) >= _FLUSH:
+    def add(self, rejects: Any) -> None:
+        """Keep some more: a `pa.Table` with a column for each field of a `Reject`."""
+        if rejects.num_rows:
+            self._pending.append(rejects)
+        if sum(table.num_rows for table in self._pending) >= _FLUSH:
             self._flush()
 
     def _flush(self) -> None:
@@ -65,11 +72,8 @@ class RejectFile:
             self.path.parent.mkdir(parents=True, exist_ok=True)
             descriptor = os.open(self._part, os.O_CREAT | os.O_WRONLY | os.O_TRUNC, 0o600)
             os.close(descriptor)
-            self._writer = pq.ParquetWriter(self._part, _SCHEMA)
-        columns = list(zip(*map(_VALUES, self._pending), strict=True))
-        self._writer.write_table(
-            pa.table([pa.array(c, t) for c, t in zip(columns, _SCHEMA.types, strict=True)], _SCHEMA)
-        )
+            self._writer = pq.ParquetWriter(self._part, SCHEMA)
+        self._writer.write_table(pa.concat_tables(self._pending))
         self._pending = []
 
     def keep(self) -> None:

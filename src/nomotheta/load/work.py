@@ -14,13 +14,13 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from numpy.typing import NDArray
 
-from nomotheta.charter import FROM_PLACE, Charter, Compiled, value_of
+from nomotheta.charter import FROM_PLACE, Charter, Compiled, Layout, value_of
 from nomotheta.conditions import Kind
 from nomotheta.kinds import arrow_type, as_texts, explain, in_layout, read_values, show
 from nomotheta.load.engine import Engine
-from nomotheta.load.rejects import Reject
+from nomotheta.load.rejects import SCHEMA
 from nomotheta.rules import HIDDEN
-from nomotheta.source import Batch, SourceFile
+from nomotheta.source import Batch, Odd, SourceFile
 
 Ints = NDArray[np.int64]
 
@@ -83,9 +83,9 @@ class Fault:
 class Worked:
     """A block of `size` bytes after work.
 
-    `good` rows are a `pa.Table`, with the record of each; then the faults, also as rejects whose records are counted in
-    the block, the hashes of each key, notes by column, and for each column of which a total is stated, its sum and how
-    many values could not be read.
+    `good` rows are a `pa.Table`, with the record of each; then the faults, also as a table of rejects whose records are
+    counted in the block, the hashes of each key, notes by column, and for each column of which a total is stated, its
+    sum and how many values could not be read.
     """
 
     batch: Batch
@@ -94,59 +94,76 @@ class Worked:
     good: Any
     records: Ints
     faults: list[Fault]
-    set_aside: list[Reject]
+    set_aside: Any
     hashes: list[tuple[NDArray[np.uint64], Ints]]
     notes: Mapping[tuple[str, str], int]
     totals: Mapping[str, tuple[Decimal, int]]
 
-    def rejects(self, plan: Plan, faults: Sequence[Fault], before: int) -> list[Reject]:
-        """Faults as they are kept; `before` records stand in the file before the block."""
-        if not faults:
-            return []
-        records = np.array([fault.record for fault in faults])
-        lines = self.batch.line_numbers(records).tolist()
-        offsets = self.batch.offsets(records).tolist()
-        headers = plan.charter.file_columns()
-        unique = np.unique(records)
-        originals = dict(zip(unique.tolist(), self.batch.originals(unique), strict=True))
-        cells = self.cells(plan, unique)
-        return [
-            Reject(
-                plan.file, line, before + fault.record + 1, offset, fault.column, headers.get(fault.column, ""),
-                fault.value, fault.reason, fault.rule, fault.message, originals[fault.record],
-                cells[fault.record],
-            )
-            for fault, line, offset in zip(faults, lines, offsets, strict=True)
-        ]  # fmt: skip
+    def rejects(self, plan: Plan, faults: Sequence[Fault], odd: Sequence[Odd], before: int) -> Any:
+        """What is set aside as it is kept, a `pa.Table` of rejects in the order of the file.
 
-    def cells(self, plan: Plan, records: Ints) -> dict[int, tuple[str | None, ...]]:
-        """The values of records by the charter's columns, as texts; as far as they go, where a record is odd."""
+        `odd` are records without a place in the columns; `before` records stand in the file before the block.
+        """
+        if not faults and not odd:
+            return SCHEMA.empty_table()
+        records = np.array([*[each.record for each in odd], *[fault.record for fault in faults]])
+        order = np.argsort(records, kind="stable")
+        unique, at = np.unique(records, return_inverse=True)
+        headers, none = plan.charter.file_columns(), [""] * len(odd)
+        texts: dict[str, list[str | None]] = {
+            "file": [plan.file] * len(records), "column": [*none, *[fault.column for fault in faults]],
+            "header": [*none, *[headers.get(fault.column, "") for fault in faults]],
+            "value": [*[None] * len(odd), *[fault.value for fault in faults]],
+            "reason": [*[each.reason for each in odd], *[fault.reason for fault in faults]],
+            "rule": [*none, *[fault.rule for fault in faults]],
+            "message": [*[each.message for each in odd], *[fault.message for fault in faults]],
+        }  # fmt: skip
+        made: dict[str, Any] = {name: pa.array(values, pa.string()) for name, values in texts.items()}
+        made["line"], made["offset"] = self.batch.line_numbers(records), self.batch.offsets(records)
+        made["record"] = records + (before + 1)
+        originals = pa.array(self.batch.originals(unique), pa.string())
+        reasons = made["reason"].take(pa.array(np.unique(records, return_index=True)[1]))
+        made["original"] = originals.take(pa.array(at))
+        made["cells"] = self.cells(plan, unique, originals, reasons).take(pa.array(at))
+        return pa.table([made[name] for name in SCHEMA.names], SCHEMA).take(pa.array(order))
+
+    def cells(self, plan: Plan, records: Ints, originals: Any, reasons: Any) -> Any:
+        """The values of records by the charter's columns, as lists of texts; as far as they go, where one is odd."""
         batch, kinds, layout = self.batch, plan.kinds, plan.compiled.layout
-        if not len(batch.records):
-            rows = np.zeros(0, np.int64)
-        else:
-            rows = np.searchsorted(batch.records, records)
-            rows = rows[batch.records[np.minimum(rows, len(batch.records) - 1)] == records]
+        rows = np.zeros(0, np.int64)
+        fitting = np.zeros(len(records), np.bool_)
+        if len(batch.records):
+            found = np.minimum(np.searchsorted(batch.records, records), len(batch.records) - 1)
+            fitting = batch.records[found] == records
+            rows = found[fitting]
+        others = pa.array(~fitting)
+        ragged = batch.fields(originals.filter(others), reasons.filter(others))
         names = list(plan.charter.file_columns())
-        texts = [
-            in_layout(batch.taken(plan.positions[name], rows), kinds[name], layout).to_pylist()
-            if name in plan.positions
-            else [None] * len(rows)
-            for name in names
-        ]
-        found = dict(zip(batch.records[rows].tolist(), zip(*texts, strict=True), strict=True))
-        for record in records.tolist():
-            if record not in found:
-                fields = dict(enumerate(batch.fields(record)))
-                found[record] = tuple(fields.get(plan.positions.get(name, -1)) for name in names)
-        return found
+        columns = [_of_both(batch, plan, name, rows, ragged, kinds[name], layout) for name in names]
+        width, count = len(names), len(records)
+        order = np.empty(count, np.int64)  # those that fit come first in the columns
+        order[np.concatenate([np.flatnonzero(fitting), np.flatnonzero(~fitting)])] = np.arange(count)
+        flat = pa.concat_arrays([*columns, pa.array([], pa.string())])
+        cells = flat.take(pa.array((order[:, None] + np.arange(width) * count).ravel()))
+        return pa.ListArray.from_arrays(pa.array(np.arange(count + 1) * width, pa.int32()), cells)
+
+
+def _of_both(batch: Batch, plan: Plan, name: str, rows: Ints, ragged: Any, kind: Kind, layout: Layout) -> Any:
+    """A column of the rows that fit, and behind them of those that do not, null where they have no such field."""
+    at = plan.positions.get(name, -1)
+    if at < 0:
+        return pa.nulls(len(rows) + len(ragged), pa.string())
+    edges = ragged.offsets.to_numpy()
+    there = np.diff(edges) > at
+    behind = ragged.values.take(pa.array(np.where(there, edges[:-1] + at, 0), mask=~there))
+    return pa.concat_arrays([in_layout(batch.taken(at, rows), kind, layout).cast(pa.string()), behind])
 
 
 def work(source: SourceFile, block: Any, plan: Plan) -> Worked:
     """Carry out the charter on a block."""
     load = plan.charter.load
     batch = source.read(block, plan.width, fill=load.short_rows == "fill", cut=load.long_rows == "cut")
-    faults = [Fault(odd.record, "", None, odd.reason, "", odd.message) for odd in batch.odd]
+    faults: list[Fault] = []
     notes: dict[tuple[str, str], int] = {}
     columns, bad = _typed(batch, plan, faults, notes, serial=source.layout.format == "sheet")
     totals = {name: _total(columns[name], batch, faults, name) for name in plan.charter.stated_totals()}
@@ -156,8 +173,8 @@ def work(source: SourceFile, block: Any, plan: Plan) -> Worked:
     if bad.any():
         table, records = _left(table, bad), records[~bad]
     hashes = [plan.engine.hashes(table, key, plan.seed) for key in plan.keys]
-    worked = Worked(batch, block.line, block.size, table, records, faults, [], hashes, notes, totals)
-    worked.set_aside = worked.rejects(plan, faults, 0)
+    worked = Worked(batch, block.line, block.size, table, records, faults, None, hashes, notes, totals)
+    worked.set_aside = worked.rejects(plan, faults, batch.odd, 0)
     return worked
 
 

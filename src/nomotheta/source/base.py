@@ -90,9 +90,12 @@ class Batch:
         """The texts of some records."""
         return [self.original(record) for record in records.tolist()]
 
-    def fields(self, record: int) -> list[str | None]:  # noqa: ARG002
-        """What can be told of the fields of a record that has no place in the columns."""
-        return []
+    def fields(self, originals: Any, _reasons: Any) -> Any:
+        """What can be told of the fields of n records that have no place in the columns: n lists of texts.
+
+        The texts of the records, and why they have none, are arrays of texts.
+        """
+        return pa.array([[]] * len(originals), pa.list_(pa.string()))
 
     def with_quotes(self) -> bool:
         """Whether some value may have stood in quotes."""

@@ -13,6 +13,7 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
+from nomotheta import kernel
 from nomotheta.charter import Layout
 from nomotheta.source.marks import LINE_FEED, RETURN
 
@@ -39,12 +40,17 @@ class Spans:
 
 @dataclass(slots=True)
 class Scanned:
-    """What the slow way found: the records' spans, the fields it read, the stray quotes by record, and the comments."""
+    """What the slow way found: the records' spans, the fields it read, the stray quotes by record, and the comments.
+
+    `bare` are the records with quotes in unquoted fields alone; those that are in none of these have their quotes in
+    place, or none.
+    """
 
     spans: Spans
     fields: dict[int, list[Value]] = field(default_factory=dict)
     stray: dict[int, str] = field(default_factory=dict)
     comments: int = 0
+    bare: Ints = field(default_factory=lambda: np.zeros(0, np.int64))
 
 
 def find_all(data: bytes, byte: int) -> Ints:
@@ -66,6 +72,9 @@ def record_spans(data: bytes, quote: int | None) -> Spans:
     full = stops > starts
     lines = np.searchsorted(feeds, starts)
     return Spans(starts[full], stops[full], lines[full], int((~full).sum()))
+
+
+_NOT_CLOSED, _FOLLOWED = "a quote is opened and not closed", "a closing quote is followed by more text"
 
 
 def read_record(data: bytes, at: int, layout: Layout, *, final: bool) -> tuple[list[Value] | str, int]:
@@ -90,18 +99,21 @@ def read_record(data: bytes, at: int, layout: Layout, *, final: bool) -> tuple[l
     limit = at + layout.record_bytes
     fields: list[Value] = []
     quote, delimiter, escape = layout.quote.encode(), layout.delimiter.encode(), layout.escape.encode()
-    position = at
+    position = counted = at
+    feeds = 0
     while True:
         if quote and data.startswith(quote, position):
             value, position = _quoted(data, position, quote, escape, limit, final=final)
-            if value is None or data.count(b"\n", at, position) > layout.record_lines:
-                return "a quote is opened and not closed", line_end + 1
+            feeds += data.count(b"\n", counted, position)
+            counted = position
+            if value is None or feeds > layout.record_lines:
+                return _NOT_CLOSED, line_end + 1
             fields.append((value, True))
             if not data.startswith((delimiter, b"\n", b"\r\n"), position) and data[position : position + 2] not in {
                 b"",
                 b"\r",
             }:
-                return "a closing quote is followed by more text", line_end + 1
+                return _FOLLOWED, line_end + 1
             end = position
         else:
             value, end = _unquoted(data, position, delimiter, escape)
@@ -163,6 +175,9 @@ def scan(data: bytes, layout: Layout, *, final: bool) -> tuple[Scanned, int]:
     Returns:
         What was found in the whole records, and where the first that is not whole begins.
     """
+    seen = _by_kernel(data, layout, final=final)
+    if seen is not None:
+        return seen
     starts: list[int] = []
     ends: list[int] = []
     lines: list[int] = []
@@ -185,6 +200,25 @@ def scan(data: bytes, layout: Layout, *, final: bool) -> tuple[Scanned, int]:
         done = following
     found.spans = Spans(np.array(starts, np.int64), np.array(ends, np.int64), np.array(lines, np.int64), empty)
     return found, done
+
+
+def _by_kernel(data: bytes, layout: Layout, *, final: bool) -> tuple[Scanned, int] | None:
+    """The same by the kernel, which knows no escapes, and delimiters of one byte."""
+    if layout.escape or not layout.quote or len(layout.delimiter.encode()) > 1:
+        return None
+    largest = (layout.record_bytes, layout.record_lines)
+    quote, comment = ord(layout.quote), layout.comment.encode()
+    seen = kernel.scan(data, ord(layout.delimiter), quote, comment, largest, final=final)
+    if seen is None:
+        return None
+    found = Scanned(Spans(seen.starts, seen.stops, seen.lines, seen.empty), comments=seen.comments)
+    for sort, told in ((kernel.UNCLOSED, _NOT_CLOSED), (kernel.FOLLOWED, _FOLLOWED)):
+        found.stray |= dict.fromkeys(np.flatnonzero(seen.sorts == sort).tolist(), told)
+    found.bare = np.flatnonzero(seen.sorts == kernel.BARE)
+    for at in np.flatnonzero(seen.sorts == kernel.MIXED).tolist():
+        record, _ = read_record(data[seen.starts[at] : seen.stops[at]], 0, layout, final=True)
+        found.fields[at] = record if isinstance(record, list) else []
+    return found, seen.done
 
 
 _NONE = np.zeros(0, np.int64)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+import csv
 import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -11,10 +13,11 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.csv
+from numpy.typing import NDArray
 
 from nomotheta.charter import Layout
 from nomotheta.conditions import Kind
-from nomotheta.kernel import ODD, TEXT, Read, ReadColumn, Words, read_block
+from nomotheta.kernel import ODD, TEXT, Read, ReadColumn, Words, count_byte, read_block
 from nomotheta.kinds import spec_of
 from nomotheta.source.base import Batch, Ints, Odd
 from nomotheta.source.marks import LINE_FEED, Nth, bits_of
@@ -122,12 +125,29 @@ class TextBatch(Batch):
         ends = np.array([size if at < 0 else at - (data[at - 1 : at] == b"\r") for at in feeds], np.int64)
         return starts, ends
 
-    def fields(self, record: int) -> list[str | None]:
-        """The fields of a record of another width; where its quotes are astray, what stands between delimiters."""
-        text = self.original(record)
-        found, _ = read_record(text.encode(), 0, self.layout, final=True)
+    def fields(self, originals: Any, reasons: Any) -> Any:
+        """The fields of records of another width; where quotes are astray, what stands between delimiters."""
+        layout = self.layout
+        special = pa.array(np.zeros(len(originals), np.bool_))
+        for sign in filter(None, (layout.quote, layout.escape)):
+            special = pc.or_(special, pc.match_substring(originals, sign))
+        special = pc.and_(special, pc.not_equal(reasons, "stray_quote")).to_numpy(zero_copy_only=False)
+        plain = pc.split_pattern(originals.filter(pa.array(~special)), layout.delimiter)
+        if not special.any():
+            return plain
+        read = [self._fields(text) for text in originals.filter(pa.array(special)).to_pylist()]
+        both = pa.concat_arrays([plain, pa.array(read, pa.list_(pa.string()))])
+        order = np.argsort(np.concatenate([np.flatnonzero(~special), np.flatnonzero(special)]))
+        return both.take(pa.array(order))
+
+    def _fields(self, original: str) -> Sequence[str]:
+        layout = self.layout
+        if self.block.scanned is None and not layout.escape and len(layout.delimiter) == 1:  # its quotes are in place
+            with contextlib.suppress(csv.Error):
+                return next(csv.reader((original,), delimiter=layout.delimiter, quotechar=layout.quote))
+        found, _ = read_record(original.encode(), 0, layout, final=True)
         if isinstance(found, str):
-            return list(text.split(self.layout.delimiter))
+            return original.split(layout.delimiter)
         return [value.decode("utf-8", "replace") for value, _ in found]
 
     def values(self, column: int) -> Any:
@@ -305,27 +325,46 @@ def _ragged(record: int, have: int, want: int) -> Odd:
 
 
 def _from_scanned(block: Block, scanned: Scanned, layout: Layout, width: int, lines: int) -> TextBatch:
-    """Plain records go through Arrow as before; those with quotes come from the fields that were read."""
+    """Records that are plain are read together; of those whose quotes are of both sorts the fields were read."""
     spans = scanned.spans
     count = len(spans.starts)
-    own = set(scanned.fields) | set(scanned.stray)
-    plain = np.array([at for at in range(count) if at not in own], np.int64)
-    data = b"\n".join(block.data[spans.starts[at] : spans.ends[at]] for at in plain)
-    widths = _plain_widths(block, spans, plain, layout)
+    own = np.ones(count, np.bool_)
+    own[[*scanned.fields, *scanned.stray, *scanned.bare.tolist()]] = False
     odd = [Odd(at, "stray_quote", why) for at, why in scanned.stray.items()]
-    odd += [_ragged(int(at), int(have), width) for at, have in zip(plain, widths, strict=True) if have != width]
     odd += [_ragged(at, len(values), width) for at, values in scanned.fields.items() if len(values) != width]
-    columns = _arrow(data, layout, width)[0] if len(plain) else _no_columns(width)
     fitting = {at: values for at, values in scanned.fields.items() if len(values) == width}
-    records = np.concatenate([plain[widths == width], np.array(list(fitting), np.int64)])
-    added = _text_columns(list(fitting.values()), layout, width)
-    columns = [pa.concat_arrays([first, second]) for first, second in zip(columns, added, strict=True)]
+    read = _text_columns(list(fitting.values()), layout, width)
+    parts: list[tuple[Sequence[Any], Ints]] = [(read, np.array(list(fitting), np.int64))]
+    for chosen, quote in ((np.flatnonzero(own), layout.quote), (scanned.bare, "")):
+        if len(chosen):
+            columns, fits, widths = _together(block, spans, chosen, layout.model_copy(update={"quote": quote}), width)
+            parts.append((columns, chosen[fits]))
+            odd += [_ragged(int(chosen[at]), int(widths[at]), width) for at in np.flatnonzero(~fits)]
+    records = np.concatenate([numbers for _, numbers in parts])
     order = np.argsort(records)
-    columns = [column.take(pa.array(order)) for column in columns]
+    columns = [pa.concat_arrays([columns[at] for columns, _ in parts]).take(pa.array(order)) for at in range(width)]
     odd.sort(key=lambda each: each.record)
     return TextBatch(
         columns, records[order], odd, count, lines, spans.empty, scanned.comments, block=block, layout=layout
     )
+
+
+def _together(
+    block: Block, spans: Spans, chosen: Ints, layout: Layout, width: int
+) -> tuple[Sequence[Any], NDArray[np.bool_], Ints]:
+    """Some records as columns of text, as far as they fit, which of them do, and how many fields each has."""
+    pairs = zip(spans.starts[chosen].tolist(), spans.ends[chosen].tolist(), strict=True)
+    data = b"\n".join([block.data[start:end] for start, end in pairs]) + b"\n"
+    widths = np.full(len(chosen), width)
+    delimiter, quote = layout.delimiter.encode(), ord(layout.quote) if layout.quote else None
+    if len(delimiter) == 1:
+        nulls, texts = Words(layout.null_words), dict.fromkeys(range(width), TEXT)
+        read = read_block(data, count_byte(data, LINE_FEED), width, delimiter[0], quote, nulls, texts)
+        if read is not None:
+            widths[read.odd] = read.odd_widths
+            return [read.texts[at] for at in range(width)], widths == width, widths
+    widths = _plain_widths(block, spans, chosen, layout)
+    return _arrow(data, layout, width)[0], widths == width, widths
 
 
 def _plain_widths(block: Block, spans: Spans, plain: Ints, layout: Layout) -> Ints:
