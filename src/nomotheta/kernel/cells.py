@@ -69,7 +69,7 @@ class Spec:
 
     As a text; as an integer of at most 18 digits; as a decimal of at most 18, a pair of 64 bits each, as Arrow's are;
     as days since 1970, or with a clock microseconds, in the first of some forms that a cell has; or as one of some
-    words.
+    words, a bit each, which is set for the first `digits` of them.
     """
 
     sort: Literal["text", "integer", "decimal", "moment", "word"] = "text"
@@ -85,14 +85,26 @@ TEXT = Spec()
 
 
 @dataclass(frozen=True, slots=True)
-class ReadColumn:
-    """The n values of a column that was read as no text, and of each whether it is a value, null, or odd.
+class Values:
+    """What was read of a column: see `ReadColumn`."""
 
-    A null word is null, in quotes too. `texts` gives all of the column as a `pa.StringArray`, `taken` some rows of it.
+    buffer: Any
+    valid: Any
+    state: State
+    missing: int
+    odd: int
+
+
+@dataclass(frozen=True, slots=True)
+class ReadColumn:
+    """The n values of a column that was read as no text, as the buffers of an Arrow array.
+
+    `state` says of each whether it is a value, null, or odd; `odd` counts the latter, and `missing` all that are no
+    values. A null word is null, in quotes too. `texts` gives all of the column as a `pa.StringArray`, `taken` some rows
+    of it.
     """
 
-    values: Ints
-    state: State
+    values: Values
     texts: Callable[[], Any]
     taken: Callable[[Ints], Any]
 
@@ -107,7 +119,7 @@ class Read:
     """
 
     texts: Mapping[int, Any]
-    values: Mapping[int, tuple[Ints, State]]
+    values: Mapping[int, Values]
     starts: NDArray[np.int32]
     stops: NDArray[np.int32]
     records: Ints
@@ -229,7 +241,7 @@ def read_block(
     rows, odds, count, empty = counts.tolist()
     texts = {at: _text(columns[at], kept[at], rows) for at, spec in specs.items() if spec.sort == "text"}
     values = {
-        at: (kept[at][0][: rows * (2 if spec.sort == "decimal" else 1)], kept[at][1][:rows])
+        at: Values(kept[at][0], kept[at][2], kept[at][1][:rows], columns[at].missing, columns[at].odd)
         for at, spec in specs.items()
         if spec.sort != "text"
     }
@@ -248,9 +260,17 @@ def _prepared(column: CColumn, spec: Spec, lines: int, size: int, at: int) -> tu
     column.digits, column.scale, column.mark, column.clock = spec.digits, spec.scale, ord(spec.mark), spec.clock
     forms, words = (CForm * len(spec.forms))(*(form.c() for form in spec.forms)), Words(spec.words)
     column.forms, column.form_count, column.words = forms, len(spec.forms), words.c()
-    out, state = np.empty(lines * (2 if spec.sort == "decimal" else 1), np.int64), np.empty(lines, np.uint8)
-    column.out, column.state = out.ctypes.data, state.ctypes.data
-    return out, state, forms, words
+    out = np.zeros((lines + 7) // 8, np.uint8) if spec.sort == "word" else np.empty(_bytes(spec) * lines, np.uint8)
+    state, valid = np.empty(lines, np.uint8), np.full((lines + 7) // 8, 255, np.uint8)
+    column.out, column.state, column.valid = out.ctypes.data, state.ctypes.data, valid.ctypes.data
+    return out, state, valid, forms, words
+
+
+def _bytes(spec: Spec) -> int:
+    """How many a value takes."""
+    if spec.sort == "decimal":
+        return 16
+    return 4 if spec.sort == "moment" and not spec.clock else 8
 
 
 def _room(at: int, size: int) -> NDArray[np.uint8]:

@@ -160,7 +160,8 @@ typedef struct {
 
 /* What is made of a column: how it is read, and where it goes.
  *
- * `out` has a number a row, of a decimal two; `state` says of each row whether it is a value, null, or odd. A text goes
+ * `out` has a number of 64 bits a row, of a decimal two, of a day one of 32 bits, and of words a bit, set for the first
+ * `digits` of them; `state` says of each row whether it is a value, null, or odd; `odd` counts the latter. A text goes
  * to `text`, as long as the block, its ends to `edges`; the bit of what is null is taken from `valid`; `used` is how long it is.
  */
 enum { SKIP = 0, TEXT = 1, INTEGER = 2, DECIMAL = 3, MOMENT = 4, WORD = 5 };
@@ -174,7 +175,7 @@ typedef struct {
     uint8_t *text;
     int32_t *edges;
     uint8_t *valid;
-    int64_t used, missing;
+    int64_t used, missing, odd;
 } column_t;
 
 typedef struct {
@@ -333,8 +334,8 @@ static inline int read_moment(const block_t *block, const column_t *column, cons
 }
 
 /* The values of some rows of a column. A null word is null in quotes, too; doubled quotes make a cell odd. */
-#define READ_ALL(read)                                                                                                 \
-    for (int64_t i = 0; i < count; i++, cells += width) {                                                              \
+#define READ_ALL(read, store)                                                                                          \
+    for (int64_t i = row; i < row + count; i++, cells += width) {                                                      \
         const uint8_t *cell = block->data + cells->start;                                                              \
         int32_t length = cells->end - cells->start;                                                                    \
         int64_t value = 0;                                                                                             \
@@ -343,33 +344,40 @@ static inline int read_moment(const block_t *block, const column_t *column, cons
             if (word_of(cell, length, block->nulls) >= 0) is = BLANK;                                                  \
             else if (read) is = VALUE;                                                                                 \
         }                                                                                                              \
+        if (is != VALUE) {                                                                                             \
+            value = 0;                                                                                                 \
+            valid[i >> 3] &= (uint8_t) ~(1u << (i & 7));                                                               \
+            missing++;                                                                                                 \
+            odd += is == ODD;                                                                                          \
+        }                                                                                                              \
         state[i] = is;                                                                                                 \
-        STORE(i, is == VALUE ? value : 0)                                                                              \
+        store;                                                                                                         \
     }
 
-static void read_values(const block_t *given, const column_t *given_column, const cell_t *restrict cells, int64_t width,
-                        int64_t row, int64_t count)
+static void read_values(const block_t *given, column_t *target, const cell_t *restrict cells, int64_t width, int64_t row,
+                        int64_t count)
 {
     const block_t copy = *given, *block = &copy; /* copies, which no store below can change */
-    const column_t column_copy = *given_column, *column = &column_copy;
-    uint8_t *restrict state = column->state + row;
-    int64_t *restrict out = column->out + row * (column->sort == DECIMAL ? 2 : 1);
-#define STORE(i, number) out[i] = number;
+    const column_t column_copy = *target, *column = &column_copy;
+    uint8_t *restrict state = column->state, *restrict valid = column->valid;
+    int64_t *restrict out = column->out;
+    int64_t missing = 0, odd = 0;
     if (column->sort == INTEGER) {
-        READ_ALL(read_integer(block, cell, length, &value))
+        READ_ALL(read_integer(block, cell, length, &value), out[i] = value)
+    } else if (column->sort == DECIMAL) {
+        READ_ALL(read_decimal(block, column, cell, length, &value), out[2 * i] = value; out[2 * i + 1] = value >> 63)
+    } else if (column->sort == MOMENT && column->clock) {
+        READ_ALL(read_moment(block, column, cell, length, &value), out[i] = value)
     } else if (column->sort == MOMENT) {
-        READ_ALL(read_moment(block, column, cell, length, &value))
+        int32_t *restrict days = (int32_t *)(void *)out;
+        READ_ALL(read_moment(block, column, cell, length, &value), days[i] = (int32_t)value)
     } else if (column->sort == WORD) {
-        READ_ALL((value = word_of(cell, length, column->words)) >= 0)
+        uint8_t *restrict bits = (uint8_t *)(void *)out;
+        READ_ALL((value = word_of(cell, length, column->words)) >= 0,
+                 bits[i >> 3] |= (uint8_t)((is == VALUE && value < column->digits) << (i & 7)))
     }
-#undef STORE
-#define STORE(i, number)                                                                                               \
-    out[2 * i] = number;                                                                                               \
-    out[2 * i + 1] = out[2 * i] >> 63;
-    if (column->sort == DECIMAL) {
-        READ_ALL(read_decimal(block, column, cell, length, &value))
-    }
-#undef STORE
+    target->missing += missing;
+    target->odd += odd;
 }
 
 /* The texts of some rows of a column. An unquoted null word is null. */

@@ -35,7 +35,7 @@ class CColumn(ctypes.Structure):
     _fields_ = (
         ("sort", _i32), ("digits", _i32), ("scale", _i32), ("mark", _i32), ("clock", _i32), ("form_count", _i32),
         ("forms", ctypes.POINTER(CForm)), ("words", CWords), ("out", _pointer), ("state", _pointer),
-        ("text", _pointer), ("edges", _pointer), ("valid", _pointer), ("used", _i64), ("missing", _i64),
+        ("text", _pointer), ("edges", _pointer), ("valid", _pointer), ("used", _i64), ("missing", _i64), ("odd", _i64),
     )  # fmt: skip
 
 

@@ -51,7 +51,7 @@ def read_values(
         n values, null where one does not fit, the rows that do not by reason, and what else is to be said.
     """
     if isinstance(column, ReadColumn):
-        return settled(column, kind, layout, lambda texts: _with_null_words(texts, kind, layout, zone))
+        return settled(column, kind, lambda texts: _with_null_words(texts, kind, layout, zone))
     if pa.types.is_string(column.type):
         reader = _with_null_words if null_words and kind.name != "text" else read_column
         return reader(column, kind, layout, zone)

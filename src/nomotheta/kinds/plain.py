@@ -11,7 +11,7 @@ import pyarrow.compute as pc
 
 from nomotheta.charter import Layout
 from nomotheta.conditions import Kind
-from nomotheta.kernel import ODD, TEXT, VALUE, Form, ReadColumn, Spec, State
+from nomotheta.kernel import ODD, TEXT, Form, ReadColumn, Spec
 from nomotheta.kinds.moments import Form as WrittenForm
 from nomotheta.kinds.typed import Misfit, Typed
 
@@ -25,7 +25,7 @@ def spec_of(kind: Kind, layout: Layout) -> Spec:
     if kind.name == "decimal":
         return Spec("decimal", kind.digits, kind.scale, layout.decimal_mark)
     if kind.name == "boolean":
-        return Spec("word", words=(*layout.true_words, *layout.false_words))
+        return Spec("word", len(layout.true_words), words=(*layout.true_words, *layout.false_words))
     if kind.name in {"date", "time", "timestamp"}:
         declared = {"date": layout.date_forms, "time": layout.time_forms}.get(kind.name, layout.timestamp_forms)
         forms: list[Form] = []
@@ -39,33 +39,29 @@ def spec_of(kind: Kind, layout: Layout) -> Spec:
     return TEXT
 
 
-def settled(column: ReadColumn, kind: Kind, layout: Layout, read_texts: Callable[[Any], Typed]) -> Typed:
+def settled(column: ReadColumn, kind: Kind, read_texts: Callable[[Any], Typed]) -> Typed:
     """A column that the kernel read, with what it found odd read from the texts, the exact way."""
-    odd = np.flatnonzero(column.state == ODD)
-    if len(odd) > _MANY * len(column.state):
+    found = column.values
+    count = len(found.state)
+    if found.odd > _MANY * count:
         return read_texts(column.texts())
-    values = _array(column.values, column.state, kind, layout)
-    if not len(odd):
+    bits = pa.py_buffer(found.valid) if found.missing else None
+    values = pa.Array.from_buffers(_type(kind), count, [bits, pa.py_buffer(found.buffer)], found.missing)
+    if not found.odd:
         return Typed(values)
+    mask = found.state == ODD
+    odd = np.flatnonzero(mask)
     rest = read_texts(column.taken(odd))
     if rest.values.null_count < len(odd):
-        mask = np.zeros(len(column.state), np.bool_)
-        mask[odd] = True
         values = pc.replace_with_mask(values, pa.array(mask), rest.values)
     return Typed(values, tuple(Misfit(misfit.reason, odd[misfit.rows]) for misfit in rest.misfits), rest.notes)
 
 
-def _array(values: Any, state: State, kind: Kind, layout: Layout) -> Any:
-    """Values as an Arrow array, null where the state is not that of a value."""
-    target: Any = {"integer": pa.int64(), "date": pa.date32(), "time": pa.time64("us"), "boolean": pa.bool_()}.get(
-        kind.name, pa.timestamp("us")
-    )
+def _type(kind: Kind) -> Any:
+    """The Arrow type of what the kernel reads."""
     if kind.name == "decimal":
-        target = pa.decimal128(kind.size, kind.scale)
-    elif kind.name == "date":
-        values = values.astype(np.int32)
-    elif kind.name == "boolean":
-        values = np.packbits(values < len(layout.true_words), bitorder="little")
-    valid = state == VALUE
-    bits = None if valid.all() else pa.py_buffer(np.packbits(valid, bitorder="little"))
-    return pa.Array.from_buffers(target, len(state), [bits, pa.py_buffer(values)])
+        return pa.decimal128(kind.size, kind.scale)
+    return {
+        "integer": pa.int64(), "date": pa.date32(), "time": pa.time64("us"), "boolean": pa.bool_(),
+        "timestamp": pa.timestamp("us"),
+    }[kind.name]  # fmt: skip

@@ -68,8 +68,8 @@ def format_of(path: Path) -> str | None:
     return next((name for magic, name in _FORMATS.items() if head.startswith(magic)), None)
 
 
-def raw_chunks(path: Path, name: str, *, packed: bool = True) -> Iterator[bytes]:
-    """The decompressed bytes of a file, a chunk at a time.
+def raw_chunks(path: Path, name: str, *, packed: bool = True, size: int | None = None) -> Iterator[bytes]:
+    """The decompressed bytes of a file, a chunk of at most `size` at a time.
 
     Raises:
         DeliveryError: it cannot be read, or its compression is damaged or cut off.
@@ -77,9 +77,9 @@ def raw_chunks(path: Path, name: str, *, packed: bool = True) -> Iterator[bytes]
     try:
         with path.open("rb") as file:
             if packed:
-                yield from _decompressed(file, name)
+                yield from _decompressed(file, name, size or CHUNK)
             else:
-                while chunk := file.read(CHUNK):
+                while chunk := file.read(size or CHUNK):
                     yield chunk
     except FileNotFoundError:
         raise DeliveryError("the file is not there", where=name) from None
@@ -89,14 +89,14 @@ def raw_chunks(path: Path, name: str, *, packed: bool = True) -> Iterator[bytes]
         raise DeliveryError("the file may not be read", where=name, mend="check the rights of the file") from None
 
 
-def _decompressed(file: BinaryIO, name: str) -> Iterator[bytes]:
+def _decompressed(file: BinaryIO, name: str, size: int) -> Iterator[bytes]:
     head = file.read(6)
     file.seek(0)
     packing = next((packing for magic, packing in _PACKINGS.items() if head.startswith(magic)), None)
     done = 0
     try:
         source = _OPENERS[packing](file) if packing else file
-        while chunk := source.read(CHUNK):
+        while chunk := source.read(size):
             done += len(chunk)
             yield chunk
     except DeliveryError as error:
@@ -169,7 +169,7 @@ _OPENERS: dict[str, Callable[[BinaryIO], Any]] = {
 }
 
 
-def text_chunks(path: Path, name: str, encoding: str) -> Iterator[bytes]:
+def text_chunks(path: Path, name: str, encoding: str, size: int | None = None) -> Iterator[bytes]:
     """The content of a file as UTF-8, without a byte order mark; no chunk ends between a CR and its LF.
 
     Raises:
@@ -178,7 +178,7 @@ def text_chunks(path: Path, name: str, encoding: str) -> Iterator[bytes]:
     is_utf8 = codecs.lookup(encoding).name in {"utf-8", "utf-8-sig", "ascii"}
     decoder = codecs.getincrementaldecoder(encoding)("strict")
     done, held, started = 0, b"", False
-    for raw in raw_chunks(path, name):
+    for raw in raw_chunks(path, name, size=size):
         data = raw
         if not (is_utf8 and (raw.isascii() or _is_utf8(raw)) and not decoder.getstate()[0]):
             try:

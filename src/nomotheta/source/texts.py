@@ -61,8 +61,7 @@ class Columns(Sequence[Any]):
         """A column as it was read."""
         if at in self.read.texts:
             return self.read.texts[at]
-        values, state = self.read.values[at]
-        return ReadColumn(values, state, lambda: self[at], lambda rows: self.taken(at, rows))
+        return ReadColumn(self.read.values[at], lambda: self[at], lambda rows: self.taken(at, rows))
 
     def taken(self, at: int, rows: Ints) -> Any:
         """Some rows of a column, as texts: their records are read once more, all of it if two columns are asked for."""
@@ -456,7 +455,9 @@ def _at_first_sight(batch: TextBatch, at: int, name: str, rows: Ints) -> Ints:
     values = {*layout.null_words, *layout.true_words, *layout.false_words}
     if name in values or any(letter.isdigit() for letter in name):
         return rows  # a name that may itself be a value
-    odd: Ints = rows[column.state[rows] == ODD]
+    if not column.values.odd:
+        return rows[:0]
+    odd: Ints = rows[column.values.state[rows] == ODD]
     return odd
 
 

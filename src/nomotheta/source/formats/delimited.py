@@ -10,12 +10,15 @@ from nomotheta.charter import Charter, Layout
 from nomotheta.conditions import Kind
 from nomotheta.errors import DeliveryError
 from nomotheta.kernel import count_byte, survey
+from nomotheta.source import content
 from nomotheta.source.base import Lines
 from nomotheta.source.content import text_chunks
 from nomotheta.source.line_blocks import before_footer, with_end
 from nomotheta.source.marks import LINE_FEED, Marks, without_lone_returns
 from nomotheta.source.records import NeedMore, Scanned, read_record, scan
 from nomotheta.source.texts import TextBatch, read_texts, without_headers
+
+_START = 1 << 18  # bytes in which the header and the first record nearly always are
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,7 +67,7 @@ class DelimitedFile:
         Raises:
             DeliveryError: the file cannot be read, or its first line is no header.
         """
-        stream = self.blocks()
+        stream = self.blocks(_START)
         block = next(stream, None)
         stream.close()
         self.lines = Lines()
@@ -86,8 +89,8 @@ class DelimitedFile:
         found = read_record(data, at, self.layout, final=True)[0] if at < len(data) else ""
         return None if isinstance(found, str) else [value.decode("utf-8", "replace") for value, _ in found]
 
-    def blocks(self) -> Generator[Block, None, None]:
-        """The file's records below the header, in order, in blocks of about one chunk.
+    def blocks(self, size: int | None = None) -> Generator[Block, None, None]:
+        """The file's records below the header, in order, in blocks of about one chunk, of `size` bytes if that is less.
 
         Raises:
             DeliveryError: the file cannot be read.
@@ -96,7 +99,9 @@ class DelimitedFile:
         quote = ord(self.layout.quote) if self.layout.quote else None
         rest, line, offset = b"", 1, 0
         waiting = bool(self.layout.header)
-        for chunk, final in with_end(text_chunks(self.path, self.name, self.layout.encoding)):
+        for chunk, final in with_end(
+            text_chunks(self.path, self.name, self.layout.encoding, size and min(size, content.CHUNK))
+        ):
             data, changed = without_lone_returns(rest + chunk, quote, self.layout.escape.encode())
             self.lines.read += count_byte(chunk, LINE_FEED) + changed
             if final and data and not data.endswith(b"\n"):
