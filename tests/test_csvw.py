@@ -177,6 +177,15 @@ def test_metadata_that_says_too_little_is_refused_in_one_line(space: Space, chan
     assert "m.json" in ended.text or "gone.json" in ended.text
 
 
+def test_what_is_no_delimited_text_has_no_such_metadata(space: Space) -> None:
+    space.write("a.jsonl", '{"a": 1}\n')
+
+    ended = space.run("draft", "a.jsonl", "--metadata")
+
+    assert ended.code == 2
+    assert "describes delimited text" in ended.text
+
+
 def test_of_several_tables_one_is_asked_for(space: Space) -> None:
     space.write("m.json", json.dumps(METADATA))
 

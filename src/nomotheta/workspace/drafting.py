@@ -37,25 +37,29 @@ def draft_of_table(place: Callable[[], AbstractContextManager[Place]], table: st
 
 
 def metadata_of_draft(text: str) -> str:
-    """The metadata of a drafted charter, as JSON."""
+    """The metadata of a drafted charter, as JSON.
+
+    Raises:
+        DeclarationError: its files are no delimited text, which is all that such metadata describes.
+    """
     charter = Charter.model_validate(tomllib.loads(text))
     layout = charter.delivery.layout if charter.delivery else Layout()
-    return _written(charter, layout if isinstance(layout, Layout) else Layout())
+    return _written(charter, layout if isinstance(layout, Layout) else Layout(), charter.table)
 
 
 def metadata_of_charter(compiled: Compiled) -> str:
     """The metadata of a charter of the workspace, as JSON.
 
     Raises:
-        DeclarationError: its files are no delimited text, which is all that such metadata describes.
+        DeclarationError: as above.
     """
-    if compiled.layout.format != "delimited":
-        what = f"its files are of the format {compiled.layout.format}; the metadata describes delimited text"
-        raise DeclarationError(what, where=compiled.file)
-    return _written(compiled.charter, compiled.layout)
+    return _written(compiled.charter, compiled.layout, compiled.file)
 
 
-def _written(charter: Charter, layout: Layout) -> str:
+def _written(charter: Charter, layout: Layout, where: str) -> str:
+    if layout.format != "delimited":
+        what = f"its files are of the format {layout.format}; the metadata describes delimited text"
+        raise DeclarationError(what, where=where)
     patterns = charter.delivery.patterns if charter.delivery else []
     name = patterns[0].rpartition("/")[2] if patterns else ""
     if not name or "{" in name or "*" in name or "?" in name:
