@@ -55,6 +55,17 @@ def measured(command: list[str], cwd: Path) -> tuple[float, float]:
     return seconds, usage.ru_maxrss / (1 if sys.platform == "darwin" else 1024)
 
 
+def in_turn(programs: dict[str, str], pairs: int, cwd: Path) -> dict[str, list[tuple[float, float]]]:
+    """Python programs run in turn, so many times each: seconds and peak MB. A round before that warms the machine."""
+    found: dict[str, list[tuple[float, float]]] = {each: [] for each in programs}
+    for pair in range(pairs + 1):
+        for each, program in programs.items():
+            taken = measured([sys.executable, "-c", program], cwd)
+            if pair:
+                found[each].append(taken)
+    return found
+
+
 def summary(name: str, ours: list[float], theirs: list[float], memory: list[float]) -> str:
     """A line of the medians and of the ratio pair by pair."""
     ratio = statistics.median(a / b for a, b in zip(ours, theirs, strict=True))

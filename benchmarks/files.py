@@ -14,7 +14,7 @@ import sys
 import tempfile
 from pathlib import Path
 
-from common import machine, measured
+from common import in_turn, machine, measured
 from read import CHARTER, OURS, write
 
 UNPACK = "import gzip\nwith gzip.open({file!r}) as f:\n    while f.read(1 << 20): pass"
@@ -63,12 +63,7 @@ def main(rows: int, pairs: int) -> None:
         }
         programs["unpack"] = UNPACK.format(file=str(packed))
         programs["nothing"] = f"import sys; sys.path.insert(0, {here!r}); import read, nomotheta.load"
-        found: dict[str, list[tuple[float, float]]] = {each: [] for each in programs}
-        for pair in range(pairs + 1):
-            for each, program in programs.items():
-                taken = measured([sys.executable, "-c", program], folder)
-                if pair:
-                    found[each].append(taken)
+        found = in_turn(programs, pairs, folder)
         _, peak = measured([sys.executable, "-c", OURS.format(here=here, file=str(long))], folder)
 
         def ratio(one: str, *others: str) -> float:

@@ -15,7 +15,7 @@ import tempfile
 from pathlib import Path
 
 import numpy as np
-from common import machine, measured
+from common import in_turn, machine
 
 OURS = """
 import sys
@@ -154,12 +154,7 @@ def main(rows: int, pairs: int) -> None:
             "pandas": PANDAS.format(file=str(clean)),
         }
         print(f"{rows:,} rows, {clean.stat().st_size / 2**20:.0f} MB; {machine()}")
-        found: dict[str, list[tuple[float, float]]] = {each: [] for each in programs}
-        for pair in range(pairs + 1):
-            for each, program in programs.items():
-                taken = measured([sys.executable, "-c", program], folder)
-                if pair:
-                    found[each].append(taken)
+        found = in_turn(programs, pairs, folder)
         first = [seconds for seconds, _ in found["ours, 0.1% bad"]]
         for each, taken in found.items():
             ratio = statistics.median(a / b for a, (b, _) in zip(first, taken, strict=True))

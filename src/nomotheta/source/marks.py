@@ -128,27 +128,6 @@ def _positions(words: Words) -> NDArray[np.int64]:
     return np.flatnonzero(np.unpackbits(words.view(np.uint8), bitorder="little"))
 
 
-@dataclass(frozen=True, slots=True)
-class Nth:
-    """Finds single set bits by their number."""
-
-    words: Words
-    counts: NDArray[np.int64]
-
-    @classmethod
-    def of(cls, words: Words) -> Nth:
-        """The bits of some words."""
-        return cls(words, np.cumsum(np.bitwise_count(words), dtype=np.int64))
-
-    def find(self, number: int) -> int:
-        """Where the set bit of this number, from 0, stands."""
-        at = int(np.searchsorted(self.counts, number, side="right"))
-        word = int(self.words[at])
-        for _ in range(number - (int(self.counts[at - 1]) if at else 0)):
-            word &= word - 1
-        return 64 * at + (word & -word).bit_length() - 1
-
-
 def lone_returns(data: bytes) -> Words | None:
     """Where a carriage return stands with no line feed behind it; None if nowhere. One at the end counts."""
     if b"\r" not in data:

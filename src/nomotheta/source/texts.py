@@ -20,7 +20,7 @@ from nomotheta.conditions import Kind
 from nomotheta.kernel import ODD, TEXT, Read, ReadColumn, Words, count_byte, read_block
 from nomotheta.kinds import spec_of
 from nomotheta.source.base import Batch, Ints, Odd
-from nomotheta.source.marks import LINE_FEED, Nth, bits_of
+from nomotheta.source.marks import LINE_FEED
 from nomotheta.source.records import Scanned, Spans, Value, read_record, record_spans
 
 if TYPE_CHECKING:
@@ -85,7 +85,6 @@ class TextBatch(Batch):
     block: Block = field(kw_only=True)
     layout: Layout = field(kw_only=True)
     _spans: Spans | None = None
-    _nth_feed: Nth | None = None
     _read: Read | None = None
 
     def spans(self) -> Spans:
@@ -111,18 +110,10 @@ class TextBatch(Batch):
         return self._edges(records)[0] + self.block.offset
 
     def _edges(self, records: Ints) -> tuple[Ints, Ints]:
-        """Where records begin and end in the block; where every line is one, only theirs are looked for."""
+        """Where records begin and end in the block."""
         if self._read is not None:
             return self._read.starts[records].astype(np.int64), self._read.stops[records].astype(np.int64)
-        if not self.a_line_each:
-            return self.spans().starts[records], self.spans().ends[records]
-        if self._nth_feed is None:
-            self._nth_feed = Nth.of(bits_of(self.block.data, LINE_FEED))
-        data, size = self.block.data, len(self.block.data)
-        starts = np.array([self._nth_feed.find(at - 1) + 1 if at else 0 for at in records.tolist()], np.int64)
-        feeds = [data.find(b"\n", at) for at in starts.tolist()]
-        ends = np.array([size if at < 0 else at - (data[at - 1 : at] == b"\r") for at in feeds], np.int64)
-        return starts, ends
+        return self.spans().starts[records], self.spans().ends[records]
 
     def fields(self, originals: Any, reasons: Any) -> Any:
         """The fields of records of another width; where quotes are astray, what stands between delimiters."""
