@@ -19,6 +19,8 @@ from common import in_turn, machine
 
 OURS = """
 import sys
+from nomotheta.start import prepare
+prepare()
 sys.path.insert(0, {here!r})
 from read import ours
 ours({file!r})

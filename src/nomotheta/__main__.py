@@ -5,6 +5,9 @@ from __future__ import annotations
 
 def main() -> None:
     """Run the command line."""
+    from nomotheta.start import prepare
+
+    prepare()
     from nomotheta.cli import app
 
     app(prog_name="nomotheta")

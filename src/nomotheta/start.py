@@ -1,0 +1,39 @@
+"""What is settled for the whole process before the program imports anything large: it is to be up at once.
+
+Only a process that is the program's own calls `prepare`. A program that uses Nomotheta as a library decides for itself.
+"""
+
+from __future__ import annotations
+
+import gc
+import os
+import sys
+from typing import Any
+
+_OBJECTS = 100_000  # made by imports and never let go: there is nothing to be collected among them
+
+
+class _NoPandas:
+    """An importer that knows no pandas: Arrow would import it for its first array wherever it happens to be installed.
+
+    That takes as long as all our own imports together, for something that is never used here.
+    """
+
+    @staticmethod
+    def find_spec(name: str, _path: Any = None, _target: Any = None) -> None:
+        """Refuse pandas, and leave anything else to others.
+
+        Raises:
+            ModuleNotFoundError: pandas is asked for.
+        """
+        if name == "pandas":
+            raise ModuleNotFoundError("this process does without pandas", name=name)
+
+
+def prepare() -> None:
+    """Make the process ready: no pandas, no plug-ins for models, no threads for linear algebra, few collections."""
+    gc.set_threshold(_OBJECTS, 50, 100)
+    os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
+    os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
+    if "pandas" not in sys.modules and _NoPandas not in sys.meta_path:
+        sys.meta_path.insert(0, _NoPandas)
