@@ -57,12 +57,12 @@ columns = ["ticket_no"]
 @contextlib.contextmanager
 def without_kernel() -> Iterator[None]:
     """As where there was no C compiler."""
-    there = kernel.cells.library
-    kernel.cells.library = lambda: None  # type: ignore[assignment]
+    there = kernel.library.library
+    kernel.library.library = lambda: None  # type: ignore[assignment]
     try:
         yield
     finally:
-        kernel.cells.library = there
+        kernel.library.library = there
 
 
 @dataclass(frozen=True)

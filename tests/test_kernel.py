@@ -19,7 +19,7 @@ from nomotheta.place import Now
 from nomotheta.source import match_columns, open_file
 from nomotheta.source.marks import Marks, without_lone_returns
 
-pytestmark = pytest.mark.skipif(kernel.cells.library() is None, reason="there is no C compiler on this machine")
+pytestmark = pytest.mark.skipif(kernel.library.library() is None, reason="there is no C compiler on this machine")
 
 CHARTER = """
 table = "t"

@@ -5,11 +5,15 @@ Only a process that is the program's own calls `prepare`. A program that uses No
 
 from __future__ import annotations
 
+import atexit
+import contextlib
+import ctypes
 import gc
 import os
 import sys
 from typing import Any
 
+_MALLOPT = {-3: 1 << 30, -1: 2**31 - 1, -8: 1}  # glibc's M_MMAP_THRESHOLD, M_TRIM_THRESHOLD and M_ARENA_MAX
 _OBJECTS = 100_000  # made by imports and never let go: there is nothing to be collected among them
 
 
@@ -31,8 +35,17 @@ class _NoPandas:
 
 
 def prepare() -> None:
-    """Make the process ready: no pandas, no plug-ins for models, no threads for linear algebra, few collections."""
+    """Make the process ready: no pandas, no plug-ins for models, no threads for linear algebra, few collections.
+
+    Memory that one block has let go is kept for the next: its pages would have to be cleared anew. What is left at the
+    end goes with the process, and is not looked through once more.
+    """
     gc.set_threshold(_OBJECTS, 50, 100)
+    atexit.register(gc.freeze)
+    with contextlib.suppress(OSError, AttributeError, TypeError):  # another C library has its own ways
+        mallopt = ctypes.CDLL(None).mallopt
+        for parameter, value in _MALLOPT.items():
+            mallopt(parameter, value)
     os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
     os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
     if "pandas" not in sys.modules and _NoPandas not in sys.meta_path:

@@ -1,7 +1,6 @@
 """Charters: the model of what may be declared, TOML read with positions, and lint. No data, no database."""
 
 from nomotheta.charter.checks import Check, value_of
-from nomotheta.charter.csvw import draft_from_metadata, is_metadata, metadata_of
 from nomotheta.charter.draft import Draft, DraftColumn, draft_text
 from nomotheta.charter.lint import Compiled, in_order, lint
 from nomotheta.charter.model import (
@@ -35,12 +34,9 @@ __all__ = [
     "Stated",
     "Tell",
     "Tolerance",
-    "draft_from_metadata",
     "draft_text",
     "in_order",
-    "is_metadata",
     "lint",
-    "metadata_of",
     "read_charter",
     "read_settings",
     "value_of",

@@ -12,7 +12,8 @@ import numpy as np
 import pyarrow as pa
 from numpy.typing import NDArray
 
-from nomotheta.kernel.library import FIELDS, WIDEST, CColumn, CForm, CWords, address, library
+from nomotheta.kernel import library as kernel_of
+from nomotheta.kernel.library import FIELDS, WIDEST, CColumn, CForm, CWords, address
 
 Ints = NDArray[np.int64]
 State = NDArray[np.uint8]
@@ -146,7 +147,7 @@ class Survey:
 
 def survey(data: bytes, delimiter: int, quote: int, *, final: bool) -> Survey | None:
     """Look over a chunk that begins with a record; None where there is no kernel."""
-    kernel = library()
+    kernel = kernel_of.library()
     if kernel is None:
         return None
     found = np.zeros(5, np.int64)
@@ -182,7 +183,7 @@ def scan(
 
     `largest` is the largest record, in bytes and in line feeds.
     """
-    kernel = library()
+    kernel = kernel_of.library()
     if kernel is None:
         return None
     room = count_byte(data, 10) + 1
@@ -200,7 +201,7 @@ def scan(
 
 def count_byte(data: bytes, byte: int) -> int:
     """How often a byte stands in data."""
-    kernel = library()
+    kernel = kernel_of.library()
     if kernel is None:
         return int(np.count_nonzero(np.frombuffer(data, np.uint8) == byte))
     return int(kernel.count_byte(ctypes.c_char_p(data), _i64(len(data)), _u8(byte)))
@@ -223,7 +224,7 @@ def read_block(
     Returns:
         The rows; None where there is no kernel, or the block is too large for it.
     """
-    kernel = library()
+    kernel = kernel_of.library()
     if kernel is None or len(data) + _SLACK >= 2**31:
         return None
     columns = (CColumn * width)()

@@ -197,6 +197,61 @@ static inline int64_t word_of(const uint8_t *cell, int32_t length, words_t words
     return -1;
 }
 
+/* Up to 32 words of up to 7 bytes, as numbers with the length in the last byte: a cell is held to eight of them at once,
+ * without a branch. Where no word is, there stands a number that no cell is.
+ */
+enum { FEW = 32 };
+
+typedef struct {
+    uint64_t word[FEW];
+    int64_t count;
+} keys_t;
+
+/* Whether all words are such. */
+static int few_and_short(words_t words, keys_t *keys)
+{
+    if (words.count > FEW) return 0;
+    memset(keys->word, 255, sizeof keys->word);
+    keys->count = words.count;
+    for (int64_t i = 0; i < words.count; i++) {
+        int32_t length = words.edges[i + 1] - words.edges[i];
+        if (length > 7) return 0;
+        uint8_t bytes[8] = {0, 0, 0, 0, 0, 0, 0, (uint8_t)length};
+        memcpy(bytes, words.text + words.edges[i], (size_t)length);
+        memcpy(&keys->word[i], bytes, 8);
+    }
+    return 1;
+}
+
+/* The first of the words that a cell is, or -1; `end` is that of the readable bytes. */
+static inline int64_t key_of(const uint8_t *cell, int32_t length, const uint8_t *end, const keys_t *keys)
+{
+    uint64_t word = 0;
+    if (length > 7) return -1;
+#if defined(__BYTE_ORDER__) && __BYTE_ORDER__ == __ORDER_LITTLE_ENDIAN__
+    if (end - cell >= 8) {
+        memcpy(&word, cell, 8);
+        word &= ((uint64_t)1 << (8 * length)) - 1;
+    } else {
+        memcpy(&word, cell, (size_t)length);
+    }
+    word |= (uint64_t)length << 56;
+#else
+    uint8_t bytes[8] = {0, 0, 0, 0, 0, 0, 0, (uint8_t)length};
+    (void)end;
+    memcpy(bytes, cell, (size_t)length);
+    memcpy(&word, bytes, 8);
+#endif
+    for (int64_t i = 0; i < keys->count; i += 8) {
+        const uint64_t *k = keys->word + i;
+        uint32_t same = (uint32_t)(k[0] == word) | (uint32_t)(k[1] == word) << 1 | (uint32_t)(k[2] == word) << 2 |
+                        (uint32_t)(k[3] == word) << 3 | (uint32_t)(k[4] == word) << 4 | (uint32_t)(k[5] == word) << 5 |
+                        (uint32_t)(k[6] == word) << 6 | (uint32_t)(k[7] == word) << 7;
+        if (same) return i + __builtin_ctz(same);
+    }
+    return -1;
+}
+
 /* Eight bytes that end at `end`, of which the last `length` (1 to 8) are digits: their number in *out. */
 static inline int eight_digits(const uint8_t *end, int32_t length, uint64_t *out)
 {
@@ -373,8 +428,15 @@ static void read_values(const block_t *given, column_t *target, const cell_t *re
         READ_ALL(read_moment(block, column, cell, length, &value), days[i] = (int32_t)value)
     } else if (column->sort == WORD) {
         uint8_t *restrict bits = (uint8_t *)(void *)out;
-        READ_ALL((value = word_of(cell, length, column->words)) >= 0,
-                 bits[i >> 3] |= (uint8_t)((is == VALUE && value < column->digits) << (i & 7)))
+        const uint8_t *end = block->data + block->size;
+        keys_t keys;
+#define STORE_BIT bits[i >> 3] |= (uint8_t)((is == VALUE && value < column->digits) << (i & 7))
+        if (few_and_short(column->words, &keys)) {
+            READ_ALL((value = key_of(cell, length, end, &keys)) >= 0, STORE_BIT)
+        } else {
+            READ_ALL((value = word_of(cell, length, column->words)) >= 0, STORE_BIT)
+        }
+#undef STORE_BIT
     }
     target->missing += missing;
     target->odd += odd;
@@ -622,4 +684,108 @@ not_whole:
     counts[2] = comments;
     counts[3] = at;
     return 0;
+}
+
+/* An Arrow array: its values, and a bit for each that is no null, from the bit `first` on; no bits where none is null.
+ * Of texts, `values` are the bytes, and text i is values[edges[i] .. edges[i + 1]].
+ */
+typedef struct {
+    const uint8_t *values, *valid;
+    const int32_t *edges;
+    int64_t first, count;
+} array_t;
+
+static inline int is_null(const array_t *array, int64_t at)
+{
+    int64_t bit = array->first + at;
+    return array->valid && !(array->valid[bit >> 3] >> (bit & 7) & 1);
+}
+
+/* Each of these marks with 1 the values that break a check, and returns how many there are; `broken` holds zeros. */
+
+/* Texts that are null, empty, or begin with a byte of which `unsure` says that white space may: those are marked 2. */
+int64_t look_blank(array_t array, const uint8_t *unsure, uint8_t *broken)
+{
+    int64_t found = 0;
+    for (int64_t i = 0; i < array.count; i++) {
+        int32_t start = array.edges[i];
+        uint8_t is = 0;
+        if (is_null(&array, i) || start == array.edges[i + 1]) is = 1;
+        else if (unsure[array.values[start]]) is = 2;
+        broken[i] = is;
+        found += is != 0;
+    }
+    return found;
+}
+
+/* The most bytes that a text has, or -1 where a NUL stands in one. */
+int64_t look_longest(array_t array)
+{
+    int32_t longest = 0, first = array.edges[0], last = array.edges[array.count];
+    for (int64_t i = 0; i < array.count; i++) {
+        int32_t length = array.edges[i + 1] - array.edges[i];
+        longest = length > longest ? length : longest;
+    }
+    return last > first && memchr(array.values + first, 0, (size_t)(last - first)) ? -1 : longest;
+}
+
+/* Texts that are none of some words. */
+int64_t look_among(array_t array, words_t words, uint8_t *broken)
+{
+    keys_t keys;
+    int few = few_and_short(words, &keys);
+    const uint8_t *end = array.values + array.edges[array.count];
+    int64_t found = 0;
+    for (int64_t i = 0; i < array.count; i++) {
+        int32_t start = array.edges[i], length = array.edges[i + 1] - start;
+        const uint8_t *cell = array.values + start;
+        if ((few ? key_of(cell, length, end, &keys) : word_of(cell, length, words)) >= 0) continue;
+        if (is_null(&array, i)) continue;
+        broken[i] = 1;
+        found++;
+    }
+    return found;
+}
+
+/* Texts that have not `places` bytes, or one that may not stand at its place: allowed[256 * place + byte] says so. */
+int64_t look_places(array_t array, int32_t places, const uint8_t *allowed, uint8_t *broken)
+{
+    int64_t found = 0;
+    for (int64_t i = 0; i < array.count; i++) {
+        int32_t start = array.edges[i];
+        int fits = array.edges[i + 1] - start == places;
+        for (int32_t at = 0; fits && at < places; at++) fits = allowed[256 * at + array.values[start + at]];
+        if (fits || is_null(&array, i)) continue;
+        broken[i] = 1;
+        found++;
+    }
+    return found;
+}
+
+#define LOOK_OUTSIDE(type)                                                                                             \
+    {                                                                                                                  \
+        const type *values = (const type *)(const void *)array.values;                                                 \
+        for (int64_t i = 0; i < array.count; i++) {                                                                    \
+            if ((values[i] >= least && values[i] <= most) || is_null(&array, i)) continue;                             \
+            broken[i] = 1;                                                                                             \
+            found++;                                                                                                   \
+        }                                                                                                              \
+    }
+
+/* Whole numbers of 4, 8 or 16 bytes that are less than the least or more than the most. */
+int64_t look_outside(array_t array, int32_t width, int64_t least, int64_t most, uint8_t *broken)
+{
+    int64_t found = 0;
+    if (width == 4) LOOK_OUTSIDE(int32_t)
+    else if (width == 8) LOOK_OUTSIDE(int64_t)
+    else {
+        const int64_t *halves = (const int64_t *)(const void *)array.values;
+        for (int64_t i = 0; i < array.count; i++) {
+            int64_t low = halves[2 * i], high = halves[2 * i + 1];
+            if ((high == low >> 63 && low >= least && low <= most) || is_null(&array, i)) continue;
+            broken[i] = 1;
+            found++;
+        }
+    }
+    return found;
 }

@@ -39,6 +39,12 @@ class CColumn(ctypes.Structure):
     )  # fmt: skip
 
 
+class CArray(ctypes.Structure):
+    """`array_t`."""
+
+    _fields_ = (("values", _pointer), ("valid", _pointer), ("edges", _pointer), ("first", _i64), ("count", _i64))
+
+
 @functools.cache
 def library() -> Any | None:
     """The kernel, or None where it was not compiled or does not load."""
@@ -46,6 +52,8 @@ def library() -> Any | None:
         found = ctypes.CDLL(str(Path(__file__).with_name("kernel.so")))
         found.read_block.restype = found.count_byte.restype = found.scan.restype = _i64
         found.survey.restype = None
+        for look in (found.look_blank, found.look_longest, found.look_among, found.look_places, found.look_outside):
+            look.restype = _i64
     except (OSError, AttributeError):
         return None
     return found

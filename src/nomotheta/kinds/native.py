@@ -51,7 +51,13 @@ def read_values(
         n values, null where one does not fit, the rows that do not by reason, and what else is to be said.
     """
     if isinstance(column, ReadColumn):
-        return settled(column, kind, lambda texts: _with_null_words(texts, kind, layout, zone))
+        unknown = layout.quote and any(layout.quote in word for word in layout.null_words)
+
+        def read(texts: Any) -> Typed:
+            known = not unknown and len(texts) < len(column.values.state)  # the kernel left no null word among the odd
+            return (read_column if known else _with_null_words)(texts, kind, layout, zone)
+
+        return settled(column, kind, read)
     if pa.types.is_string(column.type):
         reader = _with_null_words if null_words and kind.name != "text" else read_column
         return reader(column, kind, layout, zone)

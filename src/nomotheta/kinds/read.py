@@ -11,6 +11,7 @@ import pyarrow.compute as pc
 
 from nomotheta.charter import Layout
 from nomotheta.conditions import Kind
+from nomotheta.kernel import looks
 from nomotheta.kinds.cells import Cells, Ints, compact, without
 from nomotheta.kinds.moments import read_date, read_time, read_timestamp, read_timestamptz
 from nomotheta.kinds.numbers import read_decimal, read_integer, read_real
@@ -50,6 +51,9 @@ def arrow_type(kind: Kind) -> Any:
 
 
 def _read_text(texts: Any, kind: Kind, _layout: Layout) -> Typed:
+    longest = looks.longest(texts)
+    if longest is not None and 0 <= longest <= (kind.size or longest):
+        return Typed(texts)
     data = Cells.of(texts).data
     if len(data) and not data.min():
         nul = _refused(texts, pc.invert(pc.match_substring(texts, "\0")))

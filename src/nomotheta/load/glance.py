@@ -5,8 +5,10 @@ What is not plain is left to the engine, which runs the very SQL of the conditio
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import math
+from collections.abc import Callable, Sequence
 from decimal import Decimal
+from fractions import Fraction
 from typing import Any
 
 import numpy as np
@@ -16,6 +18,7 @@ from numpy.typing import NDArray
 
 from nomotheta.charter import Check
 from nomotheta.conditions import Node, Part
+from nomotheta.kernel import Words, looks
 from nomotheta.kinds import Cells
 from nomotheta.place import WHITE_SPACE
 
@@ -31,25 +34,25 @@ def broken_at_a_glance(check: Check, table: Any) -> Bools | None:
     return look(check.node, column.combine_chunks() if column.num_chunks != 1 else column.chunk(0))
 
 
-def _never_space() -> Bools:
-    """The bytes with which no white space begins in UTF-8."""
-    found = np.ones(256, np.bool_)
-    found[[letter.encode()[0] for letter in WHITE_SPACE]] = False
-    return found
-
-
-_INK = _never_space()
+_FEW = 32  # words: more are better looked up by a hash
+_FITS = range(-(2**63), 2**63).__contains__
+_SPACE = np.zeros(256, np.bool_)  # the bytes with which white space begins in UTF-8
+_SPACE[[letter.encode()[0] for letter in WHITE_SPACE]] = True
 
 
 def _blank(node: Node, values: Any) -> Bools:
     """Nulls; of texts, those as well that are empty or nothing but white space."""
     if node.op != "not blank":
         return _mask(pc.is_null(values))
-    cells = Cells.of(values)
-    if not len(cells.data):
-        return np.ones(len(values), np.bool_)
-    blank: Bools = ~cells.valid | (cells.lengths == 0)
-    unsure = np.flatnonzero(~blank & ~_INK[cells.data[np.minimum(cells.starts, len(cells.data) - 1)]])
+    marks = looks.blank(values, _SPACE)
+    if marks is None:
+        cells = Cells.of(values)
+        if not len(cells.data):
+            return np.ones(len(values), np.bool_)
+        first = cells.data[np.minimum(cells.starts, len(cells.data) - 1)]
+        marks = np.where(~cells.valid | (cells.lengths == 0), 1, 2 * _SPACE[first]).astype(np.uint8)
+    blank: Bools = marks == 1
+    unsure = np.flatnonzero(marks == 2)
     if len(unsure):
         left = pc.utf8_trim(values.take(pa.array(unsure)), characters=WHITE_SPACE)
         blank[unsure] = _mask(pc.equal(pc.binary_length(left), 0))
@@ -58,17 +61,35 @@ def _blank(node: Node, values: Any) -> Bools:
 
 def _between(node: Node, values: Any) -> Bools | None:
     """What is outside the bounds, where they are plain values."""
-    broken = np.zeros(len(values), np.bool_)
+    sides: list[tuple[bool, Any]] = []
     for side in node.args if node.op == "and" else [node]:
         bound = _bound(side.args[1])
         if bound is None or side.args[0].op not in {"column", "promote"}:
             return None
-        least = side.op == ">="
+        sides.append((side.op == ">=", bound))
+    seen = _outside(sides, values)
+    if seen is not None:
+        return seen
+    broken = np.zeros(len(values), np.bool_)
+    for least, bound in sides:
         extreme = pc.min(values) if least else pc.max(values)
         if not extreme.is_valid or (extreme.as_py() >= bound if least else extreme.as_py() <= bound):
             continue
         broken |= _mask(pc.less(values, pa.scalar(bound)) if least else pc.greater(values, pa.scalar(bound)))
     return broken
+
+
+def _outside(sides: Sequence[tuple[bool, Any]], values: Any) -> Bools | None:
+    """The same for whole numbers and decimals by the kernel, where the bounds fit into 64 bits."""
+    if not (pa.types.is_int64(values.type) or pa.types.is_decimal128(values.type)):
+        return None
+    lowest, highest = (-(2**63), 2**63 - 1) if pa.types.is_int64(values.type) else (None, None)
+    factor = 10 ** getattr(values.type, "scale", 0)
+    least = max([math.ceil(Fraction(bound) * factor) for lower, bound in sides if lower], default=lowest)
+    most = min([math.floor(Fraction(bound) * factor) for lower, bound in sides if not lower], default=highest)
+    if least is None or most is None or not (_FITS(least) and _FITS(most)):
+        return None
+    return looks.outside(values, least, most)
 
 
 def _bound(node: Node) -> Any:
@@ -89,7 +110,11 @@ def _among(node: Node, values: Any) -> Bools | None:
     """What is not in the list, where it is one of texts."""
     if any(arg.op != "string" for arg in node.args[1:]):
         return None
-    which = pc.index_in(values, pa.array([arg.value for arg in node.args[1:]], pa.string()), skip_nulls=True)
+    words = [arg.value for arg in node.args[1:]]
+    seen = looks.none_of(values, Words(words)) if len(words) <= _FEW else None
+    if seen is not None:
+        return seen
+    which = pc.index_in(values, pa.array(words, pa.string()), skip_nulls=True)
     if which.null_count == values.null_count:
         return np.zeros(len(values), np.bool_)
     return _mask(pc.and_(pc.is_valid(values), pc.is_null(which)))
@@ -101,6 +126,9 @@ def _pattern(node: Node, values: Any) -> Bools | None:
     places = _places(part) if full else None
     if places is None:
         return None
+    seen = looks.misplaced(values, np.array(places, np.bool_).reshape(-1, 256))
+    if seen is not None:
+        return seen
     cells = Cells.of(values)
     broken: Bools = cells.valid & (cells.lengths != len(places))
     fitting = np.flatnonzero(cells.valid & ~broken)

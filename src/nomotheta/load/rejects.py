@@ -10,7 +10,6 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.parquet as pq
 
 _FLUSH = 5000
 
@@ -69,6 +68,8 @@ class RejectFile:
         if not self._pending:
             return
         if self._writer is None:
+            import pyarrow.parquet as pq  # only now: most nights nothing is set aside
+
             self.path.parent.mkdir(parents=True, exist_ok=True)
             descriptor = os.open(self._part, os.O_CREAT | os.O_WRONLY | os.O_TRUNC, 0o600)
             os.close(descriptor)
@@ -111,6 +112,8 @@ def read_rejects(path: Path, limit: int | None = None) -> Sequence[Reject]:
     """The rejects of a load, in the order of the file; all, or the first `limit`."""
     if not path.exists():
         return []
+    import pyarrow.parquet as pq
+
     found: list[Reject] = []
     for batch in pq.ParquetFile(path).iter_batches(4096):
         found += [Reject(**row | {"cells": tuple(row["cells"])}) for row in batch.to_pylist()]
@@ -123,6 +126,8 @@ def left_out(path: Path) -> dict[str, Any]:
     """By file, the numbers of the records that were set aside, each once and in order, as NumPy arrays."""
     if not path.exists():
         return {}
+    import pyarrow.parquet as pq
+
     table = pq.read_table(path, columns=["file", "record"])
     grouped = table.group_by("file").aggregate([("record", "distinct")])
     names, records = grouped.column("file").to_pylist(), grouped.column("record_distinct")

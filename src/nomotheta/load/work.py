@@ -14,7 +14,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from numpy.typing import NDArray
 
-from nomotheta.charter import FROM_PLACE, Charter, Compiled, Layout, value_of
+from nomotheta.charter import FROM_PLACE, Charter, Compiled, value_of
 from nomotheta.conditions import Kind
 from nomotheta.kinds import arrow_type, as_texts, explain, in_layout, read_values, show
 from nomotheta.load.engine import Engine
@@ -136,10 +136,18 @@ class Worked:
             found = np.minimum(np.searchsorted(batch.records, records), len(batch.records) - 1)
             fitting = batch.records[found] == records
             rows = found[fitting]
-        others = pa.array(~fitting)
-        ragged = batch.fields(originals.filter(others), reasons.filter(others))
         names = list(plan.charter.file_columns())
-        columns = [_of_both(batch, plan, name, rows, ragged, kinds[name], layout) for name in names]
+        places = [plan.positions[name] for name in names if name in plan.positions]
+        taken = dict(zip(places, batch.taken_together(places, rows), strict=True))
+        ragged = None
+        if len(rows) < len(records):
+            others = pa.array(~fitting)
+            ragged = batch.fields(originals.filter(others), reasons.filter(others))
+        columns = []
+        for name in names:
+            at = plan.positions.get(name, -1)
+            own = in_layout(taken[at], kinds[name], layout) if at >= 0 else pa.nulls(len(rows), pa.string())
+            columns += [own] if ragged is None else [own, _field(ragged, at)]
         width, count = len(names), len(records)
         order = np.empty(count, np.int64)  # those that fit come first in the columns
         order[np.concatenate([np.flatnonzero(fitting), np.flatnonzero(~fitting)])] = np.arange(count)
@@ -148,15 +156,13 @@ class Worked:
         return pa.ListArray.from_arrays(pa.array(np.arange(count + 1) * width, pa.int32()), cells)
 
 
-def _of_both(batch: Batch, plan: Plan, name: str, rows: Ints, ragged: Any, kind: Kind, layout: Layout) -> Any:
-    """A column of the rows that fit, and behind them of those that do not, null where they have no such field."""
-    at = plan.positions.get(name, -1)
+def _field(ragged: Any, at: int) -> Any:
+    """A field, by number, of each of some lists of them; null where there is no such."""
     if at < 0:
-        return pa.nulls(len(rows) + len(ragged), pa.string())
+        return pa.nulls(len(ragged), pa.string())
     edges = ragged.offsets.to_numpy()
     there = np.diff(edges) > at
-    behind = ragged.values.take(pa.array(np.where(there, edges[:-1] + at, 0), mask=~there))
-    return pa.concat_arrays([in_layout(batch.taken(at, rows), kind, layout).cast(pa.string()), behind])
+    return ragged.values.take(pa.array(np.where(there, edges[:-1] + at, 0), mask=~there))
 
 
 def work(source: SourceFile, block: Any, plan: Plan) -> Worked:
@@ -184,8 +190,9 @@ def _left(table: Any, gone: NDArray[np.bool_]) -> Any:
     if len(rows) * _STRETCH > len(gone):
         return table.filter(pa.array(~gone))
     starts, ends = [0, *(rows + 1).tolist()], [*rows.tolist(), len(gone)]
-    stretches = [table.slice(start, end - start) for start, end in zip(starts, ends, strict=True) if end > start]
-    return pa.concat_tables([table.slice(0, 0), *stretches])
+    whole = table.combine_chunks().to_batches()[0]  # every column is one chunk as it is
+    stretches = [whole.slice(start, end - start) for start, end in zip(starts, ends, strict=True) if end > start]
+    return pa.Table.from_batches(stretches, table.schema)
 
 
 def _typed(

@@ -86,6 +86,10 @@ class Batch:
         """Some rows of a column, as an array."""
         return self.columns[column].take(pa.array(rows))
 
+    def taken_together(self, columns: Sequence[int], rows: Ints) -> Sequence[Any]:
+        """Some rows of several columns."""
+        return [self.taken(column, rows) for column in columns]
+
     def originals(self, records: Ints) -> list[str]:
         """The texts of some records."""
         return [self.original(record) for record in records.tolist()]

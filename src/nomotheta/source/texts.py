@@ -12,7 +12,6 @@ from typing import TYPE_CHECKING, Any, overload
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
-import pyarrow.csv
 from numpy.typing import NDArray
 
 from nomotheta.charter import Layout
@@ -69,13 +68,22 @@ class Columns(Sequence[Any]):
             return self._texts[at].take(pa.array(rows))
         asked, (known, columns) = rows.tobytes(), self._some
         if asked != known or at not in columns:
-            records = self.read.records[rows]
-            edges = zip(self.read.starts[records].tolist(), self.read.stops[records].tolist(), strict=True)
-            data = b"".join([self._data[start:stop] + b"\n" for start, stop in edges])
-            wanted = list(self.read.values) if asked == known else [at]
-            columns = self._as_texts(data, data.count(b"\n"), wanted)
+            columns = self._again(rows, list(self.read.values) if asked == known else [at])
             self._some = (asked, columns)
         return columns[at]
+
+    def taken_together(self, columns: Sequence[int], rows: Ints) -> Sequence[Any]:
+        """Some rows of several columns, as texts."""
+        wanted = [at for at in columns if at not in self._texts or len(rows) * len(columns) < len(self.read.records)]
+        again = self._again(rows, wanted) if wanted else {}
+        return [again[at] if at in again else self._texts[at].take(pa.array(rows)) for at in columns]
+
+    def _again(self, rows: Ints, columns: Sequence[int]) -> Mapping[int, Any]:
+        """Columns as texts, their records read once more."""
+        records = self.read.records[rows]
+        edges = zip(self.read.starts[records].tolist(), self.read.stops[records].tolist(), strict=True)
+        data = b"".join([self._data[start:stop] + b"\n" for start, stop in edges])
+        return self._as_texts(data, data.count(b"\n"), columns)
 
 
 @dataclass(slots=True)
@@ -150,6 +158,12 @@ class TextBatch(Batch):
             return self.columns.taken(column, rows)
         return self.columns[column].take(pa.array(rows))
 
+    def taken_together(self, columns: Sequence[int], rows: Ints) -> Sequence[Any]:
+        """Some rows of several columns, as texts: few rows of many columns are best read once more."""
+        if isinstance(self.columns, Columns):
+            return self.columns.taken_together(columns, rows)
+        return [self.columns[column].take(pa.array(rows)) for column in columns]
+
     def with_quotes(self) -> bool:
         """Whether a quote stands in the block at all."""
         return bool(self.layout.quote) and self.layout.quote.encode() in self.block.data
@@ -195,6 +209,8 @@ _SUBSTITUTES = (0x1F, 0x1E, 0x1D, 0x1C, 0x02, 0x01)
 
 def _arrow(data: bytes, layout: Layout, width: int) -> tuple[list[Any], bool]:
     """Columns of text, and whether records of another width were left out."""
+    import pyarrow.csv  # only now: the kernel reads what is plain
+
     ragged: list[Any] = []
     delimiter = layout.delimiter
     if not data.endswith(b"\n"):  # else Arrow takes an empty last field for quoted, if another of its record is

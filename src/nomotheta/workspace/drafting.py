@@ -10,7 +10,8 @@ from collections.abc import Callable
 from contextlib import AbstractContextManager
 from pathlib import Path
 
-from nomotheta.charter import Charter, Compiled, Layout, draft_from_metadata, draft_text, is_metadata, metadata_of
+from nomotheta.charter import Charter, Compiled, Layout, draft_text
+from nomotheta.charter.csvw import draft_from_metadata, is_metadata, metadata_of
 from nomotheta.errors import DeclarationError
 from nomotheta.events import Listener
 from nomotheta.place import Place

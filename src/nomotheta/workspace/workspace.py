@@ -24,7 +24,6 @@ from nomotheta.load import Balance, Reject, columns_of, delimiter_of, mended_cha
 from nomotheta.place import Now, Place, connect, rehearsal
 from nomotheta.reconcile import LoadedFiles, Reconciliation, reconcile
 from nomotheta.rules import Scope, gravest, judge, worst
-from nomotheta.workspace.drafting import draft_of_file, draft_of_table, metadata_of_charter
 from nomotheta.workspace.loading import Loading
 from nomotheta.workspace.mending import SetAside, set_aside, shown, write_mendable
 from nomotheta.workspace.telling import tell
@@ -138,6 +137,8 @@ class Workspace:
             DeliveryError: the file cannot be read.
             DeclarationError: the metadata describes no such table.
         """
+        from nomotheta.workspace.drafting import draft_of_file
+
         return draft_of_file(file, self.root, table, self.today(), listener)
 
     def draft_table(self, table: str, place_name: str | None = None) -> str:
@@ -146,6 +147,8 @@ class Workspace:
         Raises:
             PlaceError: the table is not there, or the place cannot be reached.
         """
+        from nomotheta.workspace.drafting import draft_of_table
+
         name = place_name or next(iter(self.settings.places))
         return draft_of_table(lambda: self.place(name), table, self.today())
 
@@ -155,6 +158,8 @@ class Workspace:
         Raises:
             DeclarationError: there is no such charter, it has problems, or its files are no delimited text.
         """
+        from nomotheta.workspace.drafting import metadata_of_charter
+
         return metadata_of_charter(self.compiled([table])[0])
 
     def write_draft(self, text: str, file: Path) -> None:
