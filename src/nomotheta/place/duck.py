@@ -92,6 +92,8 @@ class DuckPlace:
             yield
         except duckdb.Error as error:
             raise self._error(str(error)) from error
+        except RuntimeError as error:
+            raise _stopped(error) from None
 
     def _error(self, message: str) -> PlaceError:
         where = f"place {self.name}"
@@ -171,6 +173,8 @@ class DuckPlace:
             ).fetchall()
         except duckdb.Error as error:
             raise failed[0] if failed else self._error(str(error)) from error
+        except RuntimeError as error:
+            raise failed[0] if failed else _stopped(error) from None
         finally:
             with contextlib.suppress(PlaceError, duckdb.Error):  # a transaction that has failed takes nothing more
                 self._connection.unregister("nomotheta_incoming")
@@ -249,6 +253,11 @@ class DuckPlace:
     def close(self) -> None:
         """Let go of the file."""
         self._connection.close()
+
+
+def _stopped(error: RuntimeError) -> BaseException:
+    """What DuckDB makes of an interrupt that reaches it while it works."""
+    return KeyboardInterrupt() if str(error) == "Query interrupted" else error
 
 
 def _text(value: str) -> str:
