@@ -208,12 +208,21 @@ def count_byte(data: bytes, byte: int) -> int:
 
 
 def read_block(
-    data: bytes, lines: int, width: int, delimiter: int, quote: int | None, nulls: Words, specs: Mapping[int, Spec]
+    data: bytes,
+    lines: int,
+    width: int,
+    delimiter: int,
+    quote: int | None,
+    nulls: Words,
+    specs: Mapping[int, Spec],
+    *,
+    size: int | None = None,
 ) -> Read | None:
     """Read whole records whose quotes are in place.
 
     Args:
         data: the records, as UTF-8.
+        size: how many bytes of them are meant, if not all.
         lines: how many lines there are at most.
         width: how many cells a row has.
         delimiter: a byte.
@@ -225,16 +234,17 @@ def read_block(
         The rows; None where there is no kernel, or the block is too large for it.
     """
     kernel = kernel_of.library()
-    if kernel is None or len(data) + _SLACK >= 2**31:
+    size = len(data) if size is None else size
+    if kernel is None or size + _SLACK >= 2**31:
         return None
     columns = (CColumn * width)()
     kept: dict[int, tuple[Any, ...]] = {}
     for at, spec in specs.items():
-        kept[at] = _prepared(columns[at], spec, lines, len(data) + _SLACK, at)
+        kept[at] = _prepared(columns[at], spec, lines, size + _SLACK, at)
     starts, stops, records = np.empty(lines, np.int32), np.empty(lines, np.int32), np.empty(lines, np.int64)
     odd, odd_widths, counts = np.empty(lines, np.int64), np.empty(lines, np.int64), np.zeros(4, np.int64)
     if kernel.read_block(
-        ctypes.c_char_p(data), _i64(len(data)), _u8(delimiter), _i32(-1 if quote is None else quote),
+        ctypes.c_char_p(data), _i64(size), _u8(delimiter), _i32(-1 if quote is None else quote),
         ctypes.c_char_p(nulls.text), address(nulls.edges), _i64(nulls.count), _i64(width), columns, _i64(lines),
         address(starts), address(stops), address(records), address(odd), address(odd_widths), address(counts),
     ):  # fmt: skip

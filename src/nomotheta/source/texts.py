@@ -166,7 +166,7 @@ class TextBatch(Batch):
 
     def with_quotes(self) -> bool:
         """Whether a quote stands in the block at all."""
-        return bool(self.layout.quote) and self.layout.quote.encode() in self.block.data
+        return bool(self.layout.quote) and self.block.chunk.find(self.layout.quote.encode(), 0, self.block.size) >= 0
 
     def original(self, record: int) -> str:
         """The text of a record as it came."""
@@ -175,7 +175,7 @@ class TextBatch(Batch):
     def originals(self, records: Ints) -> list[str]:
         """The texts of some records."""
         edges = zip(*(each.tolist() for each in self._edges(records)), strict=True)
-        return [self.block.data[start:end].decode("utf-8", "replace") for start, end in edges]
+        return [self.block.chunk[start:end].decode("utf-8", "replace") for start, end in edges]
 
 
 def read_texts(
@@ -191,7 +191,7 @@ def read_texts(
         fill: give records with too few fields nulls for the rest, in place of refusing them.
         cut: drop what a record has too many, in place of refusing it.
     """
-    lines = block.feeds + (not block.data.endswith(b"\n"))
+    lines = block.feeds + (not block.ended)
     if block.scanned is not None:
         batch = _from_scanned(block, block.scanned, layout, width, lines)
     else:
@@ -273,7 +273,7 @@ def _from_kernel(block: Block, layout: Layout, width: int, lines: int, kinds: Ma
     nulls, quote = Words(layout.null_words), ord(layout.quote) if layout.quote else None
     all_texts = dict.fromkeys(range(width), TEXT)
     specs = all_texts if layout.trim else all_texts | {at: spec_of(kind, layout) for at, kind in kinds.items()}
-    read = read_block(block.data, lines, width, delimiter[0], quote, nulls, specs)
+    read = read_block(block.chunk, lines, width, delimiter[0], quote, nulls, specs, size=block.size)
     if read is None:
         return None
 
@@ -283,18 +283,19 @@ def _from_kernel(block: Block, layout: Layout, width: int, lines: int, kinds: Ma
         return again.texts
 
     odd = [_ragged(at, have, width) for at, have in zip(read.odd.tolist(), read.odd_widths.tolist(), strict=True)]
-    columns = Columns(block.data, read, as_texts)
+    columns = Columns(block.chunk, read, as_texts)
     return TextBatch(columns, read.records, odd, read.count, lines, read.empty, block=block, layout=layout, _read=read)
 
 
 def _from_arrow(block: Block, layout: Layout, width: int, lines: int) -> TextBatch:
-    if not block.data[:_SOME].strip(b"\r\n") and not block.data.strip(b"\r\n"):
+    data = block.data
+    if not data[:_SOME].strip(b"\r\n") and not data.strip(b"\r\n"):
         return TextBatch(_no_columns(width), np.zeros(0, np.int64), [], 0, lines, lines, block=block, layout=layout)
-    columns, has_ragged = _arrow(block.data, layout, width)
+    columns, has_ragged = _arrow(data, layout, width)
     rows = len(columns[0])
     batch = TextBatch(columns, np.arange(rows), [], rows, lines, block=block, layout=layout)
     if has_ragged:
-        widths = _widths(batch.spans(), block.data, layout)
+        widths = _widths(batch.spans(), data, layout)
         batch.odd = [_ragged(int(at), int(widths[at]), width) for at in np.flatnonzero(widths != width)]
         batch.records = np.flatnonzero(widths == width)
         batch.count = len(widths)
@@ -360,7 +361,7 @@ def _together(
 ) -> tuple[Sequence[Any], NDArray[np.bool_], Ints]:
     """Some records as columns of text, as far as they fit, which of them do, and how many fields each has."""
     pairs = zip(spans.starts[chosen].tolist(), spans.ends[chosen].tolist(), strict=True)
-    data = b"\n".join([block.data[start:end] for start, end in pairs]) + b"\n"
+    data = b"\n".join([block.chunk[start:end] for start, end in pairs]) + b"\n"
     widths = np.full(len(chosen), width)
     delimiter, quote = layout.delimiter.encode(), ord(layout.quote) if layout.quote else None
     if len(delimiter) == 1:

@@ -23,13 +23,14 @@ _START = 1 << 18  # bytes in which the header and the first record nearly always
 
 @dataclass(frozen=True, slots=True)
 class Block:
-    """Whole records as UTF-8.
+    """Whole records as UTF-8: the first `size` bytes of `chunk`, which goes on with the start of the next.
 
     `line` is the number of its first line and `offset` its first byte in the file's UTF-8 text, from 1 and 0; `feeds`
     counts its line ends. `scanned` is set where the quotes are not all in place, and the records were read slowly.
     """
 
-    data: bytes
+    chunk: bytes
+    size: int
     line: int
     offset: int
     feeds: int
@@ -38,12 +39,17 @@ class Block:
     @classmethod
     def of(cls, data: bytes, line: int, offset: int, scanned: Scanned | None = None) -> Block:
         """A block, its line ends counted."""
-        return cls(data, line, offset, count_byte(data, LINE_FEED), scanned)
+        return cls(data, len(data), line, offset, count_byte(data, LINE_FEED), scanned)
 
     @property
-    def size(self) -> int:
-        """Its bytes."""
-        return len(self.data)
+    def data(self) -> bytes:
+        """Its bytes, copied out of the chunk."""
+        return self.chunk[: self.size]
+
+    @property
+    def ended(self) -> bool:
+        """Whether its last line has an end."""
+        return self.chunk.endswith(b"\n", 0, self.size)
 
 
 @dataclass(slots=True)
@@ -180,7 +186,7 @@ class DelimitedFile:
             return (Block.of(data[:cut], line, offset) if cut else None), cut
         cut, feeds, plain = _whole_records(data, quote, layout, final=final)
         if plain:
-            return Block(data[:cut], line, offset, feeds), cut
+            return Block(data, cut, line, offset, feeds), cut
         if not cut and len(data) < layout.record_bytes:
             return None, 0
         return self._scanned(data, line, offset, final=final)
