@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+import pyarrow as pa
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -35,8 +36,10 @@ kind = "integer"
 between = [-50, 5000]
 [columns.d]
 kind = "decimal(6,2)"
+between = [-10.55, 1000]
 [columns.w]
 kind = "decimal(38,0)"
+between = [-3, ""]
 [columns.s]
 kind = "date"
 [columns.m]
@@ -50,6 +53,7 @@ among = [true]
 kind = "text(5)"
 blank = "never"
 pattern = "[a-z][0-9]{2}"
+among = ["a12", "e12", "", "é12", "abcde"]
 """
 LAYOUTS = {
     "plain": "",
@@ -143,3 +147,39 @@ def test_a_chunk_is_surveyed_alike(text: str, final: bool) -> None:
 @given(st.binary(max_size=300), st.sampled_from([0, 10, 34, 255]))
 def test_bytes_are_counted(data: bytes, byte: int) -> None:
     assert kernel.count_byte(data, byte) == data.count(byte)
+
+
+@given(
+    st.lists(st.text("ab é\0", max_size=9), min_size=1, max_size=32),
+    st.lists(st.one_of(st.none(), st.text("ab é\0", max_size=9)), min_size=1),
+    st.integers(0, 3),
+)
+def test_words_and_lengths_are_seen_in_any_part_of_an_array(
+    words: list[str], texts: list[str | None], ahead: int
+) -> None:
+    array = pa.array(texts + words, pa.string())[ahead:]
+    there = array.to_pylist()
+
+    found = kernel.looks.none_of(array, kernel.Words(words))
+    longest = kernel.looks.longest(array)
+
+    assert found is not None
+    assert found.tolist() == [text is not None and text not in words for text in there]
+    nul = any("\0" in text for text in there if text)
+    assert longest == (-1 if nul else max((len((text or "").encode()) for text in there), default=0))
+
+
+@pytest.mark.parametrize("kind", [pa.int32(), pa.int64(), pa.decimal128(38, 0)], ids=str)
+@given(
+    st.lists(st.one_of(st.none(), st.integers(-(2**31), 2**31 - 1)), min_size=3),
+    st.integers(-(2**63), 2**63 - 1),
+    st.integers(-(2**63), 2**63 - 1),
+)
+def test_what_is_out_of_bounds_is_seen(kind: Any, numbers: list[int | None], least: int, most: int) -> None:
+    wide = [*numbers, 2**100, -(2**70), least, most] if pa.types.is_decimal(kind) else numbers
+    array = pa.array(wide, kind)[2:]
+
+    found = kernel.looks.outside(array, least, most)
+
+    assert found is not None
+    assert found.tolist() == [number is not None and not least <= number <= most for number in wide[2:]]
