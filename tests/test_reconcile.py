@@ -11,7 +11,7 @@ import pytest
 
 from conftest import DAY, TICKETS, Space
 from nomotheta.conditions import parse_kind
-from nomotheta.place import hash_sum
+from nomotheta.place import Fingerprint
 
 MORE = """
 [columns.note]
@@ -220,6 +220,6 @@ def test_a_fingerprint_is_the_md5_of_the_canonical_text(kind: str, value: str, t
     with duckdb.connect() as connection:
         connection.execute("set TimeZone = 'UTC'").fetchall()
         relation = f"(select cast({value} as {types.get(kind, kind)}) as v)"
-        ((found,),) = connection.execute(f"select {hash_sum(kinds)} from {relation}").fetchall()
+        ((found,),) = connection.execute(f"select {Fingerprint().hash_sum(kinds)} from {relation}").fetchall()
 
     assert found == int.from_bytes(hashlib.md5(text.encode()).digest()[:8], "big")

@@ -51,7 +51,7 @@ def test_an_interrupt_while_the_database_works_is_one(tmp_path: Path) -> None:
 
     stop.start()
     try:
-        with pytest.raises(KeyboardInterrupt), place.transaction():
+        with pytest.raises(KeyboardInterrupt), place.transaction("t"):
             place.create("t", {"n": Kind("integer")})
             place.fetch("SELECT max(md5(CAST(range AS VARCHAR))) AS n FROM range(300000000)")
     finally:

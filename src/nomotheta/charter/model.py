@@ -491,6 +491,14 @@ class Place(Declared):
 
     url: str
 
+    @field_validator("url")
+    @classmethod
+    def _no_secret(cls, value: str) -> str:
+        written = re.search(r"://[^:/@]*:([^@]*)@|[?&][a-z]*password=([^&]*)", value)
+        if written and not re.fullmatch(r"(\$\{\w+\})?", written[1] or written[2] or "", re.ASCII):
+            raise ValueError("a password stands in the url; keep it in the environment, and write ${ENV_NAME} for it")
+        return value
+
 
 class Tell(Declared):
     """Who is told of failing loads, and through which mail server."""

@@ -404,6 +404,23 @@ def run(
 
 
 @app.command()
+def places(workspace: Folder = HERE, json: Json = False) -> None:
+    """Try each declared place: does it answer, what may be done."""
+    with guarded(json=json):
+        answers = _open(workspace).places()
+        if json:
+            from nomotheta.report import Places
+
+            _print(Places(tuple(answers)))
+        else:
+            from nomotheta.cli.show import show_places
+
+            show_places(answers)
+        if not all(each.answers for each in answers):
+            raise typer.Exit(CODES["error"])
+
+
+@app.command()
 def ledger(
     table: Annotated[str | None, typer.Argument(metavar="[TABLE]", help="Only this table.")] = None,
     last: Annotated[int, typer.Option("--last", metavar="N", min=1, help="So many entries.")] = 30,

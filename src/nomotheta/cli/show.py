@@ -18,6 +18,7 @@ from nomotheta.charter import Problem
 from nomotheta.errors import NomothetaError
 from nomotheta.ledger import Entry, Judgement, LoadResult, RunResult, ShownReject, TableResult
 from nomotheta.load import Balance
+from nomotheta.place import PlaceAnswer
 from nomotheta.reconcile import ColumnTotals, Reconciliation
 from nomotheta.report import STATES, gravest_first, headline, ordered, visible
 from nomotheta.rules import Finding, Samples
@@ -450,6 +451,30 @@ def show_ledger(entries: Sequence[Entry], zone: object) -> None:
             Text(str(each.day) if each.day else ""), verdict_text(each.verdict), Text(visible(each.summary)),
         )  # fmt: skip
     console.print(table)
+
+
+def show_places(answers: Sequence[PlaceAnswer]) -> None:
+    """Each place, what it answered, and what to do where something is in the way."""
+    console = out()
+    table = plain_table(
+        ("place", ""), ("database", ""), ("answers in", "right"), ("version", ""), ("may create", ""), ("may write", "")
+    )
+    said = {True: "yes", False: "no", None: "–"}
+    for each in answers:
+        taken = Text("no answer", "red") if not each.answers else Text("–")
+        if each.milliseconds is not None:
+            taken = Text(f"{each.milliseconds:.1f} ms")
+        table.add_row(
+            Text(each.name, "bold"), Text(visible(each.url)), taken, Text(each.version or "–"),
+            Text(said[each.may_create]), Text(said[each.may_write]),
+        )  # fmt: skip
+    console.print(table)
+    for each in answers:
+        if each.message:
+            style = "yellow" if each.answers else "red"
+            console.print(Text.assemble((f"{each.name}: {visible(each.message)}", style)))
+            if each.mend:
+                console.print(Text(f"  → {visible(each.mend)}"))
 
 
 def show_lint(charters: Sequence[str], problems: Sequence[Problem]) -> None:

@@ -25,7 +25,7 @@ from nomotheta.load.engine import Engine
 from nomotheta.load.keys import IN_TABLE, SeenKeys, take_in
 from nomotheta.load.rejects import SCHEMA, Reject, RejectFile, in_order
 from nomotheta.load.work import Fault, Plan, Worked, constants, shown_values, work
-from nomotheta.place import Mark, Now, Place, quoted, quoted_table
+from nomotheta.place import Mark, Now, Place, quoted
 from nomotheta.rules import Finding, existing, worst
 from nomotheta.source import (
     ArrivedFile,
@@ -270,16 +270,7 @@ class _Load:
 
     def has_collision(self) -> bool:
         """Whether a row was taken for a repeat whose key does not stand in the table."""
-        table = quoted_table(self.compiled.charter.table)
-        for key, cells in self.doubtful:
-            same = " AND ".join(f"there.{quoted(name)} = taken.{quoted(name)}" for name in key)
-            sql = (
-                f"SELECT count(*) AS n FROM nomotheta_taken AS taken WHERE NOT EXISTS "
-                f"(SELECT 1 FROM {table} AS there WHERE {same})"
-            )
-            if self.place.fetch(sql, nomotheta_taken=cells).column(0)[0].as_py():
-                return True
-        return False
+        return any(self.place.missing(self.compiled.charter.table, cells) for _, cells in self.doubtful)
 
 
 class _CollisionError(Exception):
@@ -424,6 +415,8 @@ def _takes(have: Kind, kind: Kind) -> bool:
     """Whether a column of one kind holds every value of the other."""
     if have.name == kind.name == "decimal":
         return have.scale >= kind.scale and have.digits - have.scale >= kind.digits - kind.scale
+    if have.name == kind.name == "text" and have.size is not None:
+        return kind.size is not None and kind.size <= have.size
     return have.name == kind.name
 
 
@@ -454,7 +447,7 @@ def load(
         rejects = RejectFile(order.rejects)
         step = _Load(place, compiled, order, judge, listener, seed, now, one_by_one)
         try:
-            with place.transaction():
+            with place.transaction(compiled.charter.table):
                 step.run(rejects)
         except _CollisionError:
             rejects.discard()

@@ -1,28 +1,28 @@
 """Places: one protocol, one module a database. Conditions are rendered here, from their checked trees."""
 
+from nomotheta.place.answer import PlaceAnswer, tried
 from nomotheta.place.base import Mark, Place, PlaceColumn
 from nomotheta.place.connect import connect, masked, rehearsal, with_secrets
-from nomotheta.place.fingerprint import BUCKETS, SCHEME, bucket, fingerprinted, hash_sum, row_hash
+from nomotheta.place.fingerprint import SCHEME, Fingerprint, fingerprinted
 from nomotheta.place.render import WHITE_SPACE, Now, Renderer, quoted, quoted_table, text_literal
 
 __all__ = [
-    "BUCKETS",
     "SCHEME",
     "WHITE_SPACE",
+    "Fingerprint",
     "Mark",
     "Now",
     "Place",
+    "PlaceAnswer",
     "PlaceColumn",
     "Renderer",
-    "bucket",
     "connect",
     "fingerprinted",
-    "hash_sum",
     "masked",
     "quoted",
     "quoted_table",
     "rehearsal",
-    "row_hash",
     "text_literal",
+    "tried",
     "with_secrets",
 ]

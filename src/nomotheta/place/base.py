@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import datetime
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from typing import Any, Protocol
 
 from nomotheta.conditions import Kind, Node
+from nomotheta.place.fingerprint import Fingerprint
 from nomotheta.place.render import Now
 
 
@@ -36,6 +37,17 @@ class Mark:
     rows: int
 
 
+@dataclass(frozen=True, slots=True)
+class Facts:
+    """What a place says of itself: its version, and what we may do in it; what is in the way, and what to do."""
+
+    version: str
+    may_create: bool
+    may_write: bool
+    message: str = ""
+    mend: str = ""
+
+
 class Place(Protocol):
     """A database.
 
@@ -44,6 +56,10 @@ class Place(Protocol):
 
     name: str
     shown: str
+    fingerprint: Fingerprint
+
+    def facts(self) -> Facts:
+        """What it is, and what may be done in it."""
 
     def columns(self, table: str) -> list[PlaceColumn] | None:
         """The columns of a table or view, or None where there is no such table."""
@@ -54,8 +70,11 @@ class Place(Protocol):
     def create(self, table: str, columns: Mapping[str, Kind]) -> None:
         """Create an empty table."""
 
-    def transaction(self) -> AbstractContextManager[None]:
-        """All that happens inside is committed at the end, or undone where an exception leaves it."""
+    def transaction(self, table: str) -> AbstractContextManager[None]:
+        """All that happens inside is committed at the end, or undone where an exception leaves it.
+
+        Nobody else loads into the table meanwhile.
+        """
 
     def append(self, table: str, columns: Sequence[str], batches: Iterator[Any], schema: Any) -> int:
         """Add the rows of Arrow record batches; how many the database says it added."""
@@ -66,11 +85,14 @@ class Place(Protocol):
     def count(self, table: str, where: str | None = None) -> int:
         """How many rows meet a rendered condition, or are there in all."""
 
-    def fetch(self, sql: str, **relations: Any) -> Any:
-        """The rows of a SELECT as a `pa.Table`; `relations` are Arrow tables it may name."""
+    def missing(self, table: str, cells: Any) -> int:
+        """How many rows of a `pa.Table` of some of the table's columns are equal to no row of the table in them."""
 
-    def stream(self, sql: str) -> Any:
-        """The rows of a SELECT as a `pa.RecordBatchReader`, to be read to its end before anything else is asked."""
+    def fetch(self, sql: str) -> Any:
+        """The rows of a SELECT as a `pa.Table`."""
+
+    def stream(self, sql: str) -> Iterable[Any]:
+        """The rows of a SELECT as Arrow record batches, to be read to their end before anything else is asked."""
 
     def render(self, node: Node, now: Now) -> str:
         """A checked condition as this database's SQL."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import re
+from collections.abc import Callable
 from pathlib import Path
 
 from nomotheta.errors import DeclarationError
@@ -30,7 +31,7 @@ def with_secrets(text: str, where: str) -> str:
 
 def masked(url: str) -> str:
     """A URL without its password, for messages."""
-    return re.sub(r"(://[^:/@]*):[^@]*@", r"\1:***@", url)
+    return re.sub(r"(://[^:/@]*):[^@]*@", r"\1:***@", re.sub(r"(?i)([?&][a-z]*password=)[^&]*", r"\1***", url))
 
 
 def connect(name: str, url: str, root: Path, *, create: bool = False) -> Place:
@@ -46,22 +47,43 @@ def connect(name: str, url: str, root: Path, *, create: bool = False) -> Place:
         DeclarationError: the URL names no database that is known, or a secret is not set.
         PlaceError: it cannot be opened.
     """
+    full = with_secrets(url, f"place {name}")
+    scheme, separator, _ = full.partition("://")
+    opener = _OPENERS.get(scheme) if separator else None
+    if opener is None:
+        raise DeclarationError(
+            f"no place can be opened with '{masked(url)}'", where=f"nomotheta.toml, place {name}",
+            mend='write url = "duckdb:///warehouse.duckdb" or "postgresql://USER@HOST/DATABASE"',
+        )  # fmt: skip
+    return opener(name, full, root, create)
+
+
+def _open_duckdb(name: str, url: str, root: Path, create: bool) -> Place:
     from nomotheta.place.duck import DuckPlace
 
-    path, shown = _duckdb_path(name, url, root)
+    path, shown = _duckdb_path(url, root)
     return DuckPlace(name, path, shown=shown, create=create)
 
 
-def _duckdb_path(name: str, url: str, root: Path) -> tuple[Path, str]:
-    full = with_secrets(url, f"place {name}")
-    scheme, separator, rest = full.partition("://")
-    if not separator or scheme != "duckdb":
+def _open_postgres(name: str, url: str, _root: Path, _create: bool) -> Place:
+    try:
+        from nomotheta.place.postgres import PostgresPlace
+    except ModuleNotFoundError as error:
         raise DeclarationError(
-            f"no place can be opened with '{masked(url)}'",
-            where=f"nomotheta.toml, place {name}",
-            mend='write url = "duckdb:///warehouse.duckdb"; other databases are not known to this version',
-        )
-    return root / rest.removeprefix("/"), rest.removeprefix("/")
+            f"PostgreSQL needs a driver that is not installed: {error.name}", where=f"place {name}",
+            mend="pip install 'nomotheta[postgresql]'",
+        ) from None  # fmt: skip
+    return PostgresPlace(name, url, masked(url))
+
+
+_OPENERS: dict[str, Callable[[str, str, Path, bool], Place]] = {
+    "duckdb": _open_duckdb, "postgresql": _open_postgres, "postgres": _open_postgres,
+}  # fmt: skip
+
+
+def _duckdb_path(url: str, root: Path) -> tuple[Path, str]:
+    rest = url.partition("://")[2].removeprefix("/")
+    return root / rest, rest
 
 
 def rehearsal(name: str, url: str, root: Path, table: str) -> Place:
@@ -73,5 +95,11 @@ def rehearsal(name: str, url: str, root: Path, table: str) -> Place:
     """
     from nomotheta.place.duck import DuckPlace
 
-    path, shown = _duckdb_path(name, url, root)
+    full = with_secrets(url, f"place {name}")
+    if not full.startswith("duckdb://"):
+        raise DeclarationError(
+            f"a load into {masked(url)} cannot be rehearsed yet", where=f"place {name}",
+            mend="rehearse with --place and a DuckDB place, or load with after_fail = \"undo\"",
+        )  # fmt: skip
+    path, shown = _duckdb_path(full, root)
     return DuckPlace.rehearsal(name, path, shown, table)

@@ -14,7 +14,8 @@ import pyarrow as pa
 
 from nomotheta.conditions import Kind, Node, decimal
 from nomotheta.errors import PlaceError
-from nomotheta.place.base import Mark, PlaceColumn
+from nomotheta.place.base import Facts, Mark, PlaceColumn
+from nomotheta.place.fingerprint import Fingerprint
 from nomotheta.place.render import Now, Renderer, duckdb_type, quoted, quoted_table
 
 MEMORY_LIMIT = "320MB"
@@ -31,6 +32,7 @@ class DuckPlace:
 
     def __init__(self, name: str, path: Path | None, *, shown: str = "", create: bool = True) -> None:
         self.name, self.shown = name, shown or str(path)
+        self.fingerprint = Fingerprint()
         if path is not None and not path.exists():
             if not create:
                 raise PlaceError(f"the database {self.shown} is not there", where=f"place {name}",
@@ -113,6 +115,10 @@ class DuckPlace:
             found: list[tuple[Any, ...]] = self._connection.execute(sql, list(parameters)).fetchall()
             return found
 
+    def facts(self) -> Facts:
+        """A file that was opened may be written."""
+        return Facts(f"DuckDB {duckdb.__version__}", may_create=True, may_write=True)
+
     def columns(self, table: str) -> list[PlaceColumn] | None:
         """The columns of a table or view, or None."""
         *schema, name = table.split(".")
@@ -140,8 +146,8 @@ class DuckPlace:
         self._run(f"CREATE TABLE {quoted_table(table)} ({listed})")
 
     @contextlib.contextmanager
-    def transaction(self) -> Iterator[None]:
-        """Commit at the end, undo where an exception leaves it."""
+    def transaction(self, _table: str) -> Iterator[None]:
+        """Commit at the end, undo where an exception leaves it. One process at a time has the file."""
         self._run("BEGIN TRANSACTION")
         try:
             yield
@@ -190,8 +196,17 @@ class DuckPlace:
         """Count rows."""
         return int(self._run(f"SELECT count(*) {self.rowset(table, where)}")[0][0])
 
+    def missing(self, table: str, cells: Any) -> int:
+        """How many of some keys do not stand in the table."""
+        same = " AND ".join(f"there.{quoted(name)} = taken.{quoted(name)}" for name in cells.column_names)
+        sql = (
+            "SELECT count(*) AS n FROM nomotheta_taken AS taken WHERE NOT EXISTS "
+            f"(SELECT 1 FROM {quoted_table(table)} AS there WHERE {same})"
+        )
+        return int(self.fetch(sql, nomotheta_taken=cells).column(0)[0].as_py())
+
     def fetch(self, sql: str, **relations: Any) -> Any:
-        """Rows as an Arrow table."""
+        """Rows as an Arrow table; `relations` are Arrow tables that may be named."""
         for name, relation in relations.items():
             self._connection.register(name, relation)
         try:

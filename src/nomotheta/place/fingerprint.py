@@ -5,12 +5,13 @@ a colon, and itself; for null, the colon alone; for every other kind its canonic
 alone. The row's hash is the first 64 bits of the MD5 (RFC 1321) of that text, big-endian; the fingerprint is the sum
 of the rows' hashes modulo 2^64, together with the count of rows. Reals have no canonical text and stay outside.
 
-This module says it in the SQL of DuckDB; the definition is the same for every place.
+`Fingerprint` says it in the SQL of DuckDB; another database overrides what it says differently. The numbers are the
+same in every place.
 """
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
 from nomotheta.conditions import Kind
 from nomotheta.place.render import quoted
@@ -24,42 +25,53 @@ def fingerprinted(kinds: Mapping[str, Kind]) -> dict[str, Kind]:
     return {name: kind for name, kind in kinds.items() if kind.name != "real"}
 
 
-def cell_text(name: str, kind: Kind) -> str:
-    """One cell's part of a row's text, as SQL."""
-    column = quoted(name)
-    if kind.name == "text":
-        return f"concat(strlen(CAST({column} AS VARCHAR)), ':', {column})"
-    return f"concat({_canonical(column, kind)}, '|')"
+class Fingerprint:
+    """The fingerprint in DuckDB's SQL."""
 
+    def row_hash(self, kinds: Mapping[str, Kind]) -> str:
+        """The hash of a row over these columns, as SQL of a whole number from 0 to 2^64 - 1."""
+        return f"CAST('0x' || left(md5({self.row_text(kinds)}), 16) AS UBIGINT)"
 
-def _canonical(column: str, kind: Kind) -> str:
-    match kind.name:
-        case "integer":
-            return f"CAST({column} AS BIGINT)"
-        case "decimal":
-            return f"CAST({column} AS DECIMAL(38,{kind.scale}))"
-        case "boolean":
-            return f"CAST({column} AS INTEGER)"
-        case "timestamptz":
-            return f"({column} AT TIME ZONE 'UTC')"
-        case "binary":
-            return f"lower(hex({column}))"
-        case "uuid":
-            return f"lower(CAST({column} AS VARCHAR))"
-    return column
+    def hash_sum(self, kinds: Mapping[str, Kind]) -> str:
+        """The sum of the rows' hashes modulo 2^64, as SQL."""
+        return f"CAST(coalesce(sum({self.row_hash(kinds)}), 0) % CAST('18446744073709551616' AS HUGEINT) AS UBIGINT)"
 
+    def bucket(self, kinds: Mapping[str, Kind]) -> str:
+        """Which of the BUCKETS a row belongs to, by these columns, as SQL."""
+        return f"CAST({self.row_hash(kinds)} % {BUCKETS} AS INTEGER)"
 
-def row_hash(kinds: Mapping[str, Kind]) -> str:
-    """The hash of a row over these columns, as SQL of an unsigned 64-bit number."""
-    text = ", ".join(cell_text(name, kind) for name, kind in kinds.items())
-    return f"CAST('0x' || left(md5(concat({text})), 16) AS UBIGINT)"
+    def row_text(self, kinds: Mapping[str, Kind]) -> str:
+        """The text of a row, as SQL."""
+        return self.joined([self.cell_text(name, kind) for name, kind in kinds.items()])
 
+    def joined(self, parts: Sequence[str]) -> str:
+        """Texts as one, nulls as nothing."""
+        return f"concat({', '.join(parts)})"
 
-def hash_sum(kinds: Mapping[str, Kind]) -> str:
-    """The sum of the rows' hashes modulo 2^64, as SQL."""
-    return f"CAST(coalesce(sum({row_hash(kinds)}), 0) % CAST('18446744073709551616' AS HUGEINT) AS UBIGINT)"
+    def cell_text(self, name: str, kind: Kind) -> str:
+        """One cell's part of a row's text, as SQL."""
+        column = quoted(name)
+        if kind.name == "text":
+            return f"concat({self.octets(column)}, ':', {column})"
+        return f"concat({self.canonical(column, kind)}, '|')"
 
+    def octets(self, column: str) -> str:
+        """The length of a text in bytes of UTF-8."""
+        return f"strlen(CAST({column} AS VARCHAR))"
 
-def bucket(kinds: Mapping[str, Kind]) -> str:
-    """Which of the BUCKETS a row belongs to, by these columns, as SQL."""
-    return f"CAST({row_hash(kinds)} % {BUCKETS} AS INTEGER)"
+    def canonical(self, column: str, kind: Kind) -> str:
+        """A value of another kind as its canonical text, or as what the database writes so."""
+        match kind.name:
+            case "integer":
+                return f"CAST({column} AS BIGINT)"
+            case "decimal":
+                return f"CAST({column} AS DECIMAL(38,{kind.scale}))"
+            case "boolean":
+                return f"CAST({column} AS INTEGER)"
+            case "timestamptz":
+                return f"({column} AT TIME ZONE 'UTC')"
+            case "binary":
+                return f"lower(hex({column}))"
+            case "uuid":
+                return f"lower(CAST({column} AS VARCHAR))"
+        return column

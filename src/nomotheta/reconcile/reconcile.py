@@ -7,7 +7,7 @@ engine. Only where the fingerprints differ are the rows themselves compared, and
 from __future__ import annotations
 
 import datetime
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -21,7 +21,7 @@ from nomotheta.errors import DeliveryError
 from nomotheta.events import Listener, Progress, nobody
 from nomotheta.kinds import arrow_type, show
 from nomotheta.load import Balance, Engine, Plan, constants, left_out, open_mended, worked_blocks
-from nomotheta.place import SCHEME, Now, Place, bucket, fingerprinted, hash_sum, quoted, row_hash
+from nomotheta.place import SCHEME, Fingerprint, Now, Place, fingerprinted, quoted
 from nomotheta.place.duck import DuckPlace
 from nomotheta.reconcile.reconciliation import Cell, ColumnTotals, Reconciliation, RowDifference
 from nomotheta.rules import HIDDEN, existing
@@ -75,6 +75,9 @@ def reconcile(
     return _Reconcile(place, compiled, list(loads), where, zone, listener).run(over)
 
 
+_Said = Callable[[Fingerprint], str]  # a part of a SELECT, as one side says it
+
+
 class _Reconcile:
     def __init__(
         self, place: Place, compiled: Compiled, loads: list[LoadedFiles], where: str | None, zone: str,
@@ -91,8 +94,9 @@ class _Reconcile:
         self.files = [(load, file) for load in self.loads for file in _still_there(load)]
 
     def run(self, over: str) -> Reconciliation:
-        select = ", ".join(["count(*) AS n", f"{hash_sum(self.hashed)} AS h", *_totals(self.kinds)])
-        files, table = self.both(select)
+        files, table = self.both(
+            lambda prints: ", ".join(["count(*) AS n", f"{prints.hash_sum(self.hashed)} AS h", *_totals(self.kinds)])
+        )
         private = self.charter.private()
         totals = tuple(_compared(name, kind, files, table, hide=name in private) for name, kind in self.kinds.items())
         same = files["n"] == table["n"] and files["h"] == table["h"] and all(each.equal for each in totals)
@@ -111,29 +115,32 @@ class _Reconcile:
             rejected=sum(balance.rejected for balance in balances),
             repeated=sum(balance.repeated for balance in balances),
             files_rows=files["n"], table_rows=table["n"], totals=totals, scheme=SCHEME,
-            files_fingerprint=f"{files['h']:016x}", table_fingerprint=f"{table['h']:016x}",
+            files_fingerprint=f"{int(files['h']):016x}", table_fingerprint=f"{int(table['h']):016x}",
             differing=differing, differences=differences, differing_rows=count,
             uncompared=tuple(name for name in self.charter.columns if name not in self.kinds),
         )  # fmt: skip
 
     # ---- the two sides
 
-    def both(self, select: str) -> tuple[dict[str, Any], dict[str, Any]]:
+    def both(self, select: _Said) -> tuple[dict[str, Any], dict[str, Any]]:
         """The one row that a SELECT gives on each side."""
-        files, table = self.of_files(select).to_pylist()[0], self.of_table(select).to_pylist()[0]
-        return files, table
+        return self.of_files(select)[0], self.of_table(select)[0]
 
-    def of_table(self, select: str, condition: str | None = None, group: str = "") -> Any:
-        where = " AND ".join(f"({part})" for part in (self.where, condition) if part) or None
-        return self.place.fetch(f"SELECT {select} {self.place.rowset(self.charter.table, where)}{group}")
+    def of_table(self, said: _Said, condition: _Said | None = None, group: str = "") -> list[dict[str, Any]]:
+        select = said(self.place.fingerprint)
+        parts = (self.where, condition and condition(self.place.fingerprint))
+        where = " AND ".join(f"({part})" for part in parts if part) or None
+        found = self.place.fetch(f"SELECT {select} {self.place.rowset(self.charter.table, where)}{group}").to_pylist()
+        return list(found)
 
-    def of_files(self, select: str, condition: str | None = None, group: str = "") -> Any:
+    def of_files(self, said: _Said, condition: _Said | None = None, group: str = "") -> list[dict[str, Any]]:
         schema = pa.schema([(name, arrow_type(kind)) for name, kind in self.kinds.items()])
         reader = pa.RecordBatchReader.from_batches(schema, self.batches(schema))
-        where = f" WHERE {condition}" if condition else ""
         engine = DuckPlace("files", None)
+        select = said(engine.fingerprint)
+        where = f" WHERE {condition(engine.fingerprint)}" if condition else ""
         try:
-            return engine.fetch(f"SELECT {select} FROM files_rows{where}{group}", files_rows=reader)
+            return list(engine.fetch(f"SELECT {select} FROM files_rows{where}{group}", files_rows=reader).to_pylist())
         finally:
             engine.close()
 
@@ -178,18 +185,24 @@ class _Reconcile:
 
     def differing_columns(self, totals: Sequence[ColumnTotals]) -> tuple[str, ...]:
         """The columns whose values are not the same in all, by one checksum each."""
-        sums = ", ".join(f"{hash_sum({name: kind})} AS {quoted(name)}" for name, kind in self.hashed.items())
-        files, table = self.both(sums) if sums else ({}, {})
+
+        def sums(prints: Fingerprint) -> str:
+            return ", ".join(f"{prints.hash_sum({name: kind})} AS {quoted(name)}" for name, kind in self.hashed.items())
+
+        files, table = self.both(sums) if self.hashed else ({}, {})
         unequal = {each.column for each in totals if not each.equal}
         return tuple(name for name in self.kinds if name in unequal or files.get(name) != table.get(name))
 
     def rows(self) -> tuple[tuple[RowDifference, ...], int | None]:
         """The rows that differ: the first few, and how many, or None where they are too many to fetch."""
         key = next((list(each.columns) for each in self.charter.keys if set(each.columns) <= set(self.hashed)), [])
-        by = bucket({name: self.hashed[name] for name in key} if key else self.hashed)
-        select, group = f"{by} AS b, count(*) AS n, {hash_sum(self.hashed)} AS h", " GROUP BY 1"
+        by = {name: self.hashed[name] for name in key} if key else self.hashed
+
+        def grouped(prints: Fingerprint) -> str:
+            return f"{prints.bucket(by)} AS b, count(*) AS n, {prints.hash_sum(self.hashed)} AS h"
+
         sides: list[dict[int, tuple[int, int]]] = [
-            {row["b"]: (row["n"], row["h"]) for row in side(select, None, group).to_pylist()}
+            {row["b"]: (row["n"], row["h"]) for row in side(grouped, None, " GROUP BY 1")}
             for side in (self.of_files, self.of_table)
         ]
         differing = [b for b in sorted(set(sides[0]) | set(sides[1])) if sides[0].get(b) != sides[1].get(b)]
@@ -201,10 +214,14 @@ class _Reconcile:
                 break
             chosen.append(b)
             fetched += size
-        within = f"{by} IN ({', '.join(map(str, chosen))})"
         columns = ", ".join(f"{quoted(name)}" for name in self.kinds)
-        select = f"{row_hash(self.hashed)} AS {quoted('row hash')}, {columns}"
-        files, table = (side(select, within).to_pylist() for side in (self.of_files, self.of_table))
+        files, table = (
+            side(
+                lambda prints: f"{prints.row_hash(self.hashed)} AS {quoted('row hash')}, {columns}",
+                lambda prints: f"{prints.bucket(by)} IN ({', '.join(map(str, chosen))})",
+            )
+            for side in (self.of_files, self.of_table)
+        )
         found = _differences(files, table, key, list(self.kinds), self.charter.private())
         return tuple(found[:_MOST_DIFFERENCES]), len(found) if len(chosen) == len(differing) else None
 
@@ -247,8 +264,9 @@ def _totals(kinds: Mapping[str, Kind]) -> Iterator[str]:
             case "true":
                 yield f"sum(CAST({column} AS INTEGER)) AS {quoted(f'{name} 0')}"
             case _:
-                yield f"min({column}) AS {quoted(f'{name} 0')}"
-                yield f"max({column}) AS {quoted(f'{name} 1')}"
+                value = f"CAST({column} AS VARCHAR)" if kind.name == "uuid" else column  # not all order uuids
+                yield f"min({value}) AS {quoted(f'{name} 0')}"
+                yield f"max({value}) AS {quoted(f'{name} 1')}"
 
 
 def _compared(name: str, kind: Kind, files: Mapping[str, Any], table: Mapping[str, Any], *, hide: bool) -> ColumnTotals:

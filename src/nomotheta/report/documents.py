@@ -11,6 +11,7 @@ from pydantic import TypeAdapter
 from nomotheta.charter import Problem
 from nomotheta.ledger import Entry, Judgement, LoadResult, RunResult, ShownReject
 from nomotheta.peek import Look
+from nomotheta.place import PlaceAnswer
 from nomotheta.reconcile import Reconciliation
 
 
@@ -87,6 +88,14 @@ class LedgerPage:
 
 
 @dataclass(frozen=True, slots=True)
+class Places:
+    """The places that are declared, each tried."""
+
+    places: tuple[PlaceAnswer, ...]
+    format: str = "nomotheta/places/1"
+
+
+@dataclass(frozen=True, slots=True)
 class Page:
     """A report that was written."""
 
@@ -124,6 +133,7 @@ DOCUMENTS = (
     Reconciliations,
     Rejects,
     LedgerPage,
+    Places,
     Page,
     Demo,
     Look,

@@ -21,7 +21,7 @@ from nomotheta.errors import DeclarationError, DeliveryError, NomothetaError, Pl
 from nomotheta.events import Listener, nobody
 from nomotheta.ledger import Judgement, Ledger, LoadResult, RunResult, ShownReject, TableResult
 from nomotheta.load import Balance, Reject, columns_of, delimiter_of, mended_charter
-from nomotheta.place import Now, Place, connect, rehearsal
+from nomotheta.place import Now, Place, PlaceAnswer, connect, rehearsal, tried
 from nomotheta.reconcile import LoadedFiles, Reconciliation, reconcile
 from nomotheta.rules import Scope, gravest, judge, worst
 from nomotheta.workspace.loading import Loading
@@ -192,6 +192,10 @@ class Workspace:
             yield place
         finally:
             place.close()
+
+    def places(self) -> list[PlaceAnswer]:
+        """Every declared place, tried."""
+        return [tried(name, place.url, self.root) for name, place in self.settings.places.items()]
 
     def _declared(self, name: str) -> str:
         """The URL of a place."""

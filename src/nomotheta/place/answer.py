@@ -1,0 +1,55 @@
+"""Whether a place answers, and what may be done in it."""
+
+from __future__ import annotations
+
+import time
+from dataclasses import dataclass
+from pathlib import Path
+
+from nomotheta.errors import NomothetaError
+from nomotheta.place.connect import connect, masked
+
+
+@dataclass(frozen=True, slots=True)
+class PlaceAnswer:
+    """What a place said when it was tried.
+
+    `milliseconds` is how long a SELECT took, there and back. What is not known is None; `message` and `mend` say what
+    is wrong, or yet to be done.
+    """
+
+    name: str
+    url: str
+    answers: bool
+    version: str = ""
+    may_create: bool | None = None
+    may_write: bool | None = None
+    milliseconds: float | None = None
+    message: str = ""
+    mend: str = ""
+
+
+def tried(name: str, url: str, root: Path) -> PlaceAnswer:
+    """Open a place, ask it what it is, and close it; what goes wrong is part of the answer."""
+    shown = masked(url)
+    file = root / url.removeprefix("duckdb:///")
+    if url.startswith("duckdb:///") and file.parent.is_dir() and not file.exists():
+        message, mend = "the file is not there yet", "the first load with --create makes it"
+        return PlaceAnswer(name, shown, answers=True, version="DuckDB", may_create=True, message=message, mend=mend)
+    try:
+        place = connect(name, url, root)
+    except NomothetaError as error:
+        return PlaceAnswer(name, shown, answers=False, message=error.what, mend=error.mend)
+    try:
+        facts = place.facts()
+        started = time.perf_counter()
+        place.fetch("SELECT 1 AS one")
+        taken = 1000 * (time.perf_counter() - started)
+        return PlaceAnswer(
+            name, shown, True, facts.version, facts.may_create, facts.may_write, round(taken, 1), facts.message,  # noqa: FBT003
+            facts.mend,
+        )  # fmt: skip
+    except NomothetaError as error:
+        return PlaceAnswer(name, shown, answers=False, message=error.what, mend=error.mend)
+    finally:
+        place.close()

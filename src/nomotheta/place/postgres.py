@@ -1,0 +1,384 @@
+"""PostgreSQL, over ADBC: rows go in as one binary COPY of Arrow batches, inside the load's transaction.
+
+One load at a time into a table: an advisory lock is held for as long as its transaction. All counts are of one
+snapshot (REPEATABLE READ), so that rows which others write meanwhile are in none of them.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import re
+from collections.abc import Iterator, Mapping, Sequence
+from decimal import Decimal
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+from adbc_driver_manager import dbapi as driver
+from adbc_driver_postgresql import dbapi  # type: ignore[import-untyped]
+
+from nomotheta.conditions import Kind, Node, decimal
+from nomotheta.errors import PlaceError
+from nomotheta.place.base import Facts, Mark, PlaceColumn
+from nomotheta.place.fingerprint import Fingerprint
+from nomotheta.place.postgres_sql import PostgresFingerprint, PostgresRenderer, postgres_type
+from nomotheta.place.render import Now, quoted, quoted_table
+from nomotheta.place.uuids import uuid_bytes, uuid_texts
+
+_MARKS = "nomotheta_loads"
+_MARKS_DDL = (
+    f"CREATE TABLE IF NOT EXISTS {_MARKS} (load_id BIGINT NOT NULL, workspace TEXT NOT NULL, table_name TEXT NOT NULL, "
+    "content TEXT NOT NULL, once TEXT NOT NULL, day DATE NOT NULL, loaded_at TIMESTAMPTZ NOT NULL, "
+    "row_count BIGINT NOT NULL, UNIQUE (table_name, once))"
+)
+_TAKEN = "nomotheta_taken"
+_KINDS = {
+    "boolean": "boolean", "date": "date", "uuid": "uuid", "bytea": "binary", "time without time zone": "time",
+    "timestamp without time zone": "timestamp", "timestamp with time zone": "timestamptz",
+    **dict.fromkeys(("smallint", "integer", "bigint"), "integer"),
+    **dict.fromkeys(("real", "double precision"), "real"), "text": "text",
+}  # fmt: skip
+_ARROW = {
+    "smallint": pa.int16(), "integer": pa.int32(), "bigint": pa.int64(), "real": pa.float32(),
+    "double precision": pa.float64(),
+}  # fmt: skip
+_SESSION = {
+    "TimeZone": "UTC", "DateStyle": "ISO, YMD", "standard_conforming_strings": "on", "extra_float_digits": "1",
+    "application_name": "nomotheta", "client_min_messages": "warning",
+}  # fmt: skip
+_MOST_NUMERIC = Kind("decimal", 1000, 500)  # of a numeric that is declared without digits
+
+
+class PostgresPlace:
+    """A PostgreSQL database."""
+
+    def __init__(self, name: str, url: str, shown: str) -> None:
+        self.name, self.shown = name, shown
+        self.fingerprint: Fingerprint = PostgresFingerprint()
+        with self._translated():
+            self._connection = dbapi.connect(url, autocommit=True)
+        listed = ", ".join(f"set_config('{setting}', '{value}', false)" for setting, value in _SESSION.items())
+        encoding = self._rows(f"SELECT current_setting('server_encoding') AS e, {listed}")[0]["e"]
+        if encoding != "UTF8":
+            self.close()
+            raise PlaceError(
+                f"the database's encoding is {encoding}, which does not hold every text", where=f"place {name}",
+                mend="use a database that was created with ENCODING 'UTF8'",
+            )  # fmt: skip
+
+    # ---- statements
+
+    @contextlib.contextmanager
+    def _translated(self) -> Iterator[None]:
+        """The driver's errors as ours."""
+        try:
+            yield
+        except driver.Error as error:
+            raise self._stopped(error) from error
+
+    def _stopped(self, error: Exception) -> BaseException:
+        """An error of the driver as ours; a statement that was stopped by an interrupt is one."""
+        if "canceling statement due to user request" in str(error):
+            return KeyboardInterrupt()
+        return self._error(str(error))
+
+    def _error(self, message: str) -> PlaceError:
+        where = f"place {self.name}"
+        if "Failed to connect" in message:
+            told = re.sub(r"\s+", " ", message.split("failed: ", 1)[-1]).strip().removeprefix("FATAL: ").strip()
+            return PlaceError(f"{self.shown} cannot be reached: {told}", where=where,
+                              mend="check the url in nomotheta.toml, and that the server runs")  # fmt: skip
+        found = re.search(r"ERROR: +(.*)", message)
+        detail = re.search(r"DETAIL: +(.*)", message)
+        context = re.search(r"CONTEXT: +COPY \S+, line (\d+)(?:, column (.*))?", message)
+        told = (found[1] if found else message.split("\n", maxsplit=1)[0]).strip()
+        told += f": {detail[1].rstrip('.')}" if detail else ""
+        if context:
+            told += f" (row {int(context[1]):,} of those sent" + (f", column {context[2]})" if context[2] else ")")
+        return PlaceError(f"the database says: {told}", where=where)
+
+    def _table(self, sql: str, parameters: Sequence[Any] = ()) -> Any:
+        """The result of a statement, as Arrow has it from the driver."""
+        with self._translated(), self._connection.cursor() as cursor:
+            cursor.execute(sql, tuple(parameters) or None)
+            return cursor.fetch_arrow_table()
+
+    def _rows(self, sql: str, parameters: Sequence[Any] = ()) -> list[dict[str, Any]]:
+        found: list[dict[str, Any]] = self._table(sql, parameters).to_pylist()
+        return found
+
+    def _run(self, sql: str, parameters: Sequence[Any] = ()) -> int:
+        """A statement that gives no rows; how many it concerned, or -1."""
+        with self._translated(), self._connection.cursor() as cursor:
+            cursor.execute(sql, tuple(parameters) or None)
+            return int(cursor.rowcount)
+
+    # ---- what is there
+
+    def facts(self) -> Facts:
+        """What the server is, and what this user may do."""
+        row = self._rows(
+            "SELECT current_setting('server_version') AS version, current_schema() AS schema, current_user AS who, "
+            "coalesce(has_schema_privilege(current_schema(), 'CREATE'), FALSE) AS may_create, "
+            "NOT pg_is_in_recovery() AND current_setting('transaction_read_only') = 'off' AS may_write"
+        )[0]
+        message = mend = ""
+        if not row["may_write"]:
+            message, mend = "it can only be read", "name the primary server in the url"
+        elif not row["may_create"] and self.columns(_MARKS) is None:
+            message = f"{row['who']} may make no tables in {row['schema'] or 'any schema of the search path'}"
+            mend = f"without a table of its loads none can be done: have it made by {_MARKS_DDL}"
+        return Facts(f"PostgreSQL {row['version'].split()[0]}", row["may_create"], row["may_write"], message, mend)
+
+    def columns(self, table: str) -> list[PlaceColumn] | None:
+        """The columns of a table or view, or None. What the database fills itself may be left out of a load."""
+        rows = self._rows(
+            "SELECT attname AS name, format_type(atttypid, atttypmod) AS type, "
+            "NOT attnotnull OR atthasdef OR attidentity <> '' OR attgenerated <> '' AS nullable "
+            "FROM pg_attribute WHERE attrelid = to_regclass($1::text) AND attnum > 0 AND NOT attisdropped "
+            "ORDER BY attnum",
+            [quoted_table(table)],
+        )
+        return [PlaceColumn(row["name"], row["type"], _kind(row["type"]), row["nullable"]) for row in rows] or None
+
+    def tables(self) -> list[str]:
+        """All tables and views but our own and the database's."""
+        rows = self._rows(
+            "SELECT CASE WHEN nspname = current_schema() THEN relname ELSE nspname || '.' || relname END AS name "
+            "FROM pg_class JOIN pg_namespace n ON n.oid = relnamespace WHERE relkind IN ('r', 'v', 'm', 'p', 'f') "
+            "AND nspname NOT IN ('pg_catalog', 'information_schema') AND nspname NOT LIKE 'pg\\_t%' "
+            f"AND relname <> '{_MARKS}' ORDER BY 1"
+        )
+        return [row["name"] for row in rows]
+
+    def create(self, table: str, columns: Mapping[str, Kind]) -> None:
+        """Create an empty table, and its schema where it is not there."""
+        if "." in table:
+            self._run(f"CREATE SCHEMA IF NOT EXISTS {quoted(table.split('.', maxsplit=1)[0])}")
+        listed = ", ".join(f"{quoted(name)} {postgres_type(kind)}" for name, kind in columns.items())
+        self._run(f"CREATE TABLE {quoted_table(table)} ({listed})")
+
+    # ---- loading
+
+    @contextlib.contextmanager
+    def transaction(self, table: str) -> Iterator[None]:
+        """Commit at the end, undo where an exception leaves it; nobody else loads into the table meanwhile."""
+        key = f"hashtextextended({_literal(f'nomotheta {table}')}, 0)"
+        if not self._rows(f"SELECT pg_try_advisory_lock({key}) AS got")[0]["got"]:
+            raise PlaceError(f"another load into {table} is under way{self._holder(key)}", where=f"place {self.name}",
+                             mend="wait until it has ended")  # fmt: skip
+        # with autocommit on, the driver commits of itself after a statement with bound values
+        own = self._connection.adbc_connection
+        try:
+            with self._translated():
+                own.set_autocommit(False)
+            self._run("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ")
+            yield
+            with self._translated():
+                own.commit()
+        except BaseException:
+            with contextlib.suppress(driver.Error):  # the connection itself may be gone
+                own.rollback()
+            raise
+        finally:
+            with contextlib.suppress(driver.Error, PlaceError):
+                own.set_autocommit(True)
+                self._table(f"SELECT pg_advisory_unlock({key})")
+
+    def _holder(self, key: str) -> str:
+        rows = self._rows(
+            "SELECT a.pid, a.usename AS who, to_char(a.xact_start, 'HH24:MI') AS since FROM pg_locks l "
+            "JOIN pg_stat_activity a ON a.pid = l.pid WHERE l.locktype = 'advisory' AND l.granted "
+            f"AND (l.classid::bigint << 32) | l.objid::bigint = {key}"
+        )
+        return f", by {rows[0]['who']} (server process {rows[0]['pid']}, since {rows[0]['since']} UTC)" if rows else ""
+
+    def append(self, table: str, columns: Sequence[str], batches: Iterator[Any], schema: Any) -> int:
+        """Add the rows of Arrow record batches by one COPY, in the exact types of the catalog."""
+        types = {column.name: column.type_name for column in self.columns(table) or []}
+        wanted = [_wire_type(types[name], schema.field(name).type) for name in columns]
+        target = pa.schema([pa.field(name, of) for name, of in zip(columns, wanted, strict=True)])
+        failed: list[BaseException] = []
+
+        def cast() -> Iterator[Any]:
+            try:
+                for batch in batches:
+                    arrays = [
+                        self._cast(batch.column(name), of, name, types[name])
+                        for name, of in zip(columns, wanted, strict=True)
+                    ]
+                    yield pa.record_batch(arrays, schema=target)
+            except BaseException as error:
+                failed.append(error)
+                raise
+
+        *schema_name, bare = table.split(".", maxsplit=1)
+        reader = pa.RecordBatchReader.from_batches(target, cast())
+        try:
+            with self._connection.cursor() as cursor:
+                place = {"db_schema_name": schema_name[0]} if schema_name else {}
+                return int(cursor.adbc_ingest(bare, reader, mode="append", **place))
+        except (driver.Error, pa.ArrowException) as error:
+            raise failed[0] if failed else self._stopped(error) from error
+
+    def _cast(self, values: Any, wanted: Any, name: str, type_name: str) -> Any:
+        """A column in the type of the catalog."""
+        if values.type == wanted:
+            return values
+        if wanted == pa.uuid():
+            return uuid_bytes(values)
+        try:
+            return pc.cast(values, wanted)
+        except pa.ArrowInvalid:
+            info = {"smallint": 2**15, "integer": 2**31}.get(type_name, 2**63)
+            beyond = values.filter(pc.or_(pc.less(values, -info), pc.greater_equal(values, info)))
+            value = beyond[0].as_py() if len(beyond) else None
+            raise PlaceError(
+                f"{value} does not fit '{name}', which is {type_name}", where=f"place {self.name}",
+                mend="make the column a bigint, or declare its bounds: between = [LOWEST, HIGHEST]",
+            ) from None  # fmt: skip
+
+    def delete(self, table: str, where: str | None) -> int:
+        """Delete rows."""
+        condition = f" WHERE {where}" if where else ""
+        sql = f"WITH gone AS (DELETE FROM {quoted_table(table)}{condition} RETURNING 1) SELECT count(*) AS n FROM gone"
+        return int(self._rows(sql)[0]["n"])
+
+    def missing(self, table: str, cells: Any) -> int:
+        """How many of some keys, an Arrow table of their columns, do not stand in the table."""
+        listed = ", ".join(quoted(name) for name in cells.column_names)
+        same = " AND ".join(f"there.{quoted(name)} = taken.{quoted(name)}" for name in cells.column_names)
+        self._run(f"CREATE TEMP TABLE {_TAKEN} AS SELECT {listed} FROM {quoted_table(table)} WITH NO DATA")
+        self.append(f"pg_temp.{_TAKEN}", cells.column_names, iter(cells.to_batches()), cells.schema)
+        found = self._rows(
+            f"SELECT count(*) AS n FROM {_TAKEN} AS taken WHERE NOT EXISTS "
+            f"(SELECT 1 FROM {quoted_table(table)} AS there WHERE {same})"
+        )
+        self._run(f"DROP TABLE {_TAKEN}")
+        return int(found[0]["n"])
+
+    # ---- asking
+
+    def count(self, table: str, where: str | None = None) -> int:
+        """Count rows."""
+        return int(self._rows(f"SELECT count(*) AS n {self.rowset(table, where)}")[0]["n"])
+
+    def fetch(self, sql: str) -> Any:
+        """Rows as an Arrow table."""
+        return _plain(self._table(sql))
+
+    @contextlib.contextmanager
+    def _reading(self, sql: str) -> Iterator[Any]:
+        with self._translated(), self._connection.cursor() as cursor:
+            cursor.execute(sql)
+            yield cursor.fetch_record_batch()
+
+    def stream(self, sql: str) -> Iterator[Any]:
+        """Rows as Arrow record batches; numbers of many digits as text."""
+        with self._reading(sql) as reader:
+            for batch in reader:
+                columns = [_as_text(column) if _is_numeric(column.type) else _unwrapped(column) for column in batch]
+                yield pa.record_batch(columns, names=batch.schema.names)
+
+    def render(self, node: Node, now: Now) -> str:
+        """A condition as PostgreSQL's SQL."""
+        return PostgresRenderer(now).render(node)
+
+    def rowset(self, table: str, where: str | None = None) -> str:
+        """FROM and WHERE."""
+        return f"FROM {quoted_table(table)}" + (f" WHERE {where}" if where else "")
+
+    def as_text(self, column: str) -> str:
+        """A column as text."""
+        return f"CAST({quoted(column)} AS TEXT)"
+
+    # ---- marks
+
+    def marks(self, table: str) -> list[Mark]:
+        """The loads that stand in a table, oldest first."""
+        if self.columns(_MARKS) is None:
+            return []
+        rows = self._rows(
+            "SELECT load_id, workspace, table_name, content, once, day, loaded_at, row_count "
+            f"FROM {_MARKS} WHERE table_name = $1::text ORDER BY load_id",
+            [table],
+        )
+        return [Mark(*row.values()) for row in rows]
+
+    def mark(self, mark: Mark) -> bool:
+        """Leave a mark, unless its content came before."""
+        if self.columns(_MARKS) is None:
+            try:
+                self._run(_MARKS_DDL)
+            except PlaceError as error:
+                raise PlaceError(f"the table of loads cannot be made: {error.what}", where=error.where,
+                                 mend=f"have it made by one who may: {_MARKS_DDL}") from None  # fmt: skip
+        row = [mark.load_id, mark.workspace, mark.table, mark.content, mark.once, mark.day, mark.at, mark.rows]
+        types = ("bigint", "text", "text", "text", "text", "date", "timestamptz", "bigint")
+        values = ", ".join(f"${at}::{of}" for at, of in enumerate(types, 1))
+        sql = f"WITH left_there AS (INSERT INTO {_MARKS} VALUES ({values}) ON CONFLICT DO NOTHING RETURNING 1) "
+        return bool(self._rows(f"{sql} SELECT count(*) AS n FROM left_there", row)[0]["n"])
+
+    def next_load_id(self) -> int:
+        """One more than the highest number so far."""
+        if self.columns(_MARKS) is None:
+            return 1
+        return int(self._rows(f"SELECT coalesce(max(load_id), 0) + 1 AS n FROM {_MARKS}")[0]["n"])
+
+    def close(self) -> None:
+        """Let go of the connection."""
+        self._connection.close()
+
+
+def _literal(value: str) -> str:
+    return "'" + value.replace("'", "''") + "'"
+
+
+def _kind(type_name: str) -> Kind | None:
+    found = re.fullmatch(r"numeric(?:\((\d+),(\d+)\))?", type_name)
+    if found:
+        return decimal(int(found[1]), int(found[2])) if found[1] else _MOST_NUMERIC
+    sized = re.fullmatch(r"character(?: varying)?(?:\((\d+)\))?", type_name)
+    if sized:
+        return Kind("text", int(sized[1]) if sized[1] else None)
+    bare = re.sub(r"\(\d\)", "", type_name)
+    return Kind(_KINDS[bare]) if bare in _KINDS else None
+
+
+def _wire_type(type_name: str, own: Any) -> Any:
+    """The Arrow type in which a column of the catalog's type is sent."""
+    if type_name == "uuid":
+        return pa.uuid()
+    return _ARROW.get(type_name, own)
+
+
+def _is_numeric(of: Any) -> bool:
+    return isinstance(of, pa.OpaqueType) and of.type_name == "numeric"
+
+
+def _as_text(column: Any) -> Any:
+    return column.storage
+
+
+def _unwrapped(column: Any) -> Any:
+    """A column whose type is Arrow's own."""
+    if column.type == pa.uuid():
+        return uuid_texts(column)
+    return column.storage if isinstance(column.type, pa.BaseExtensionType) else column
+
+
+def _plain(table: Any) -> Any:
+    """A result with exact decimals for numerics; those that are no numbers make the column one of doubles."""
+    columns = []
+    for column in table.columns:
+        whole = column.combine_chunks()
+        whole = pa.concat_arrays(whole.chunks) if isinstance(whole, pa.ChunkedArray) else whole
+        columns.append(_decimals(whole.storage) if _is_numeric(whole.type) else _unwrapped(whole))
+    return pa.table(columns, names=table.column_names)
+
+
+def _decimals(texts: Any) -> Any:
+    values = [None if text is None else Decimal(text) for text in texts.to_pylist()]
+    if any(value is not None and not value.is_finite() for value in values):
+        return pa.array([None if value is None else float(value) for value in values], pa.float64())
+    return pa.array(values, None if any(value is not None for value in values) else pa.decimal128(38, 0))

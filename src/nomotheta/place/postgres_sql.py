@@ -1,0 +1,143 @@
+"""What PostgreSQL says differently: conditions, fingerprints, and the names of kinds."""
+
+from __future__ import annotations
+
+import datetime
+from collections.abc import Sequence
+from typing import Any
+
+from nomotheta.conditions import Kind, Node, render_pattern
+from nomotheta.place.fingerprint import Fingerprint
+from nomotheta.place.render import WHITE_SPACE, Renderer, quoted, text_literal
+
+_MOST_ARGUMENTS = 50  # of one call; PostgreSQL takes a hundred
+
+
+class PostgresRenderer(Renderer):
+    """Conditions as PostgreSQL's SQL. Text is compared by code point, by the collation "C"."""
+
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        self._by_op["extract"] = lambda node: self.whole(
+            f"floor(extract({node.value} FROM {self.render(node.args[0])}))"
+        )
+
+    def column(self, node: Node) -> str:
+        """A column of the table; a text without its padding, and compared by code point."""
+        name = super().column(node)
+        return f'(CAST({name} AS TEXT) COLLATE "C")' if node.kind.name == "text" else name
+
+    def real(self, sql: str) -> str:
+        """As a double."""
+        return f"CAST({sql} AS DOUBLE PRECISION)"
+
+    def type_name(self, kind: Kind) -> str:
+        """The database's name for a kind; a text in a condition has no greatest length."""
+        return "TEXT" if kind.name == "text" else postgres_type(kind)
+
+    def moment(self, value: Any) -> str:
+        """A date, time, timestamp or uuid as a literal."""
+        if isinstance(value, datetime.datetime):
+            return f"CAST('{value.isoformat(' ')}' AS TIMESTAMP{'TZ' if value.tzinfo else ''})"
+        return super().moment(value)
+
+    def match(self, node: Node) -> str:
+        """A regular expression."""
+        part, full = node.value
+        return f"({self.render(node.args[0])} ~ {text_literal(render_pattern(part, 'postgresql', full=full))})"
+
+    def days(self, node: Node) -> str:
+        """The days from the right date to the left, as a whole number of 64 bits."""
+        return self.whole(f"({self.render(node.args[0])} - {self.render(node.args[1])})")
+
+    def cast(self, node: Node) -> str:
+        """A cast; text that is no number becomes null, not an error."""
+        of, kind = node.args[0], node.value
+        inner = self.render(of)
+        if of.kind.name == "text" and kind.name in {"integer", "decimal"}:
+            digits = "[0-9]{1,18}" if kind.name == "integer" else f"[0-9]{{1,{max(1, kind.digits - kind.scale)}}}"
+            places = f"([.][0-9]{{1,{max(1, kind.scale)}}})?" if kind.name == "decimal" else ""
+            return f"(CASE WHEN {inner} ~ '^[+-]?{digits}{places}$' THEN CAST({inner} AS {self.type_name(kind)}) END)"
+        if of.kind.name == "boolean" and kind.name == "integer":
+            return f"(CASE WHEN {inner} THEN 1 WHEN NOT {inner} THEN 0 END)"
+        return super().cast(node)
+
+    def call(self, node: Node) -> str:
+        """A function; letters change case by Unicode, whatever the database's own locale."""
+        if node.value in {"lower", "upper"}:
+            return f'({node.value}({self.render(node.args[0])} COLLATE "und-x-icu") COLLATE "C")'
+        return super().call(node)
+
+    def position(self, node: Node) -> str:
+        """Where a text stands in another, from 1; 0 where it does not."""
+        needle, text = map(self.render, node.args)
+        return f"position({needle} IN {text})"
+
+    def trim(self, node: Node) -> str:
+        """Without white space at either end."""
+        return f"btrim({self.render(node.args[0])}, {text_literal(WHITE_SPACE)})"
+
+    def not_blank(self, node: Node) -> str:
+        """Neither null, nor empty, nor only white space."""
+        value = self.render(node.args[0])
+        return f"coalesce(btrim({value}, {text_literal(WHITE_SPACE)}) <> '', FALSE)"
+
+
+class PostgresFingerprint(Fingerprint):
+    """The fingerprint as PostgreSQL's SQL."""
+
+    def row_hash(self, kinds: Any) -> str:
+        """The hash of a row, as a numeric: PostgreSQL has no unsigned numbers."""
+        return f"mod(CAST({self._signed(kinds)} AS NUMERIC) + 18446744073709551616, 18446744073709551616)"
+
+    def hash_sum(self, kinds: Any) -> str:
+        """The sum of the rows' hashes modulo 2^64."""
+        signed = f"mod(coalesce(sum({self._signed(kinds)}), 0), 18446744073709551616)"
+        return f"mod({signed} + 18446744073709551616, 18446744073709551616)"
+
+    def bucket(self, kinds: Any) -> str:
+        """Which bucket a row belongs to: the last ten bits of its hash."""
+        return f"CAST({self._signed(kinds)} & 1023 AS INTEGER)"
+
+    def _signed(self, kinds: Any) -> str:
+        return f"CAST(CAST('x' || left(md5({self.row_text(kinds)}), 16) AS BIT(64)) AS BIGINT)"
+
+    def joined(self, parts: Sequence[str]) -> str:
+        """Texts as one, nulls as nothing, however many."""
+        if len(parts) <= _MOST_ARGUMENTS:
+            return super().joined(parts)
+        groups = [parts[at : at + _MOST_ARGUMENTS] for at in range(0, len(parts), _MOST_ARGUMENTS)]
+        return self.joined([super(PostgresFingerprint, self).joined(group) for group in groups])
+
+    def octets(self, column: str) -> str:
+        """The length of a text in bytes of UTF-8."""
+        return f"octet_length(CAST({column} AS TEXT))"
+
+    def cell_text(self, name: str, kind: Kind) -> str:
+        """One cell's part of a row's text; a padded text without its padding."""
+        if kind.name != "text":
+            return super().cell_text(name, kind)
+        column = quoted(name)
+        return f"concat({self.octets(column)}, ':', CAST({column} AS TEXT))"
+
+    def canonical(self, column: str, kind: Kind) -> str:
+        """A value as its canonical text."""
+        match kind.name:
+            case "decimal":
+                return f"round({column}, {kind.scale})"
+            case "binary":
+                return f"encode({column}, 'hex')"
+            case "uuid":
+                return f"lower(CAST({column} AS TEXT))"
+        return super().canonical(column, kind)
+
+
+def postgres_type(kind: Kind) -> str:
+    """PostgreSQL's name for a kind."""
+    if kind.name == "decimal":
+        return f"NUMERIC({kind.size},{kind.scale})"
+    if kind.name == "text":
+        return f"VARCHAR({kind.size})" if kind.size else "TEXT"
+    return {
+        "integer": "BIGINT", "real": "DOUBLE PRECISION", "timestamptz": "TIMESTAMPTZ", "binary": "BYTEA",
+    }.get(kind.name, kind.name.upper())  # fmt: skip
