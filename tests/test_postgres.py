@@ -12,18 +12,21 @@ import threading
 import time
 import uuid
 from collections.abc import Iterator
-from decimal import Decimal
+from decimal import Context, Decimal
 from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
-from conftest import DAY, SETTINGS, TICKETS, Space
+from conftest import DAY, SETTINGS, TICKETS, Space, without_kernel
 from nomotheta.conditions import Kind, build, check, decimal
 from nomotheta.errors import PlaceError
 from nomotheta.kinds import arrow_type
-from nomotheta.place import Fingerprint, Place, connect
+from nomotheta.load import as_kind
+from nomotheta.place import Fingerprint, Place, connect, quoted
 from nomotheta.place.postgres_sql import PostgresRenderer, postgres_type
 from servers import Database, server
 from test_conditions import KINDS, MEANS, NOW, ROW, WHOLES
@@ -335,7 +338,17 @@ NASTY: dict[Kind, list[Any]] = {
 }  # fmt: skip
 
 
-def test_every_kind_goes_in_and_comes_out_with_the_same_fingerprint(place: Place) -> None:
+@pytest.mark.parametrize("compiled", [True, False], ids=["kernel", "no kernel"])
+def test_every_kind_goes_in_and_comes_out_with_the_same_fingerprint(database: Database, compiled: bool) -> None:
+    if compiled:
+        goes_in_and_comes_out(database)
+        return
+    with without_kernel():
+        goes_in_and_comes_out(database)
+
+
+def goes_in_and_comes_out(database: Database) -> None:
+    place = connect("pg", database.url, Path())
     kinds = {f'c {at} é"': kind for at, kind in enumerate(NASTY)}
     schema = pa.schema([(name, arrow_type(kind)) for name, kind in kinds.items()])
     table = pa.table([pa.array(NASTY[kind], arrow_type(kind)) for kind in kinds.values()], schema)
@@ -356,9 +369,36 @@ def test_every_kind_goes_in_and_comes_out_with_the_same_fingerprint(place: Place
             kind.name for kind in kinds.values()
         ]
         assert each.missing(name, table.select([next(iter(kinds))]).slice(1, 1)) == 0
+        (texts,) = each.stream(f"SELECT {', '.join(map(quoted, kinds))} {each.rowset(name)}")
+        back = [as_kind(column, kind) for column, kind in zip(texts.columns, kinds.values(), strict=True)]
+        for column, kind in zip(back, kinds.values(), strict=True):
+            assert column.to_pylist() == pa.array(NASTY[kind], arrow_type(kind)).to_pylist(), kind
 
     assert found[0] == found[1]
     assert place.tables() == ["Select.Ünïcode table"]
+    place.close()
+    duck.close()
+
+
+@given(st.integers(0, 38), st.lists(st.integers(-(10**38) + 1, 10**38 - 1), min_size=1))
+def test_every_decimal_is_written_as_it_is(place: Place, scale: int, numbers: list[int]) -> None:
+    values = [None, *(Decimal(number).scaleb(-scale, Context(prec=40)) for number in [0, 1, -10000, *numbers])]
+    schema = pa.schema([("d", pa.decimal128(38, scale))])
+    place.create("decimals", {"d": decimal(38, scale)})
+
+    try:
+        place.append(
+            "decimals", ["d"], iter([pa.record_batch([pa.array(values, schema.field("d").type)], schema)]), schema
+        )
+        found = place.fetch("SELECT d FROM decimals").column("d").to_pylist()
+    finally:
+        drop(place, "decimals")
+
+    assert found == values
+
+
+def drop(place: Any, table: str) -> None:
+    place._run(f"DROP TABLE {table}")
 
 
 def memory() -> Place:

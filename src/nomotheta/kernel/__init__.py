@@ -22,9 +22,14 @@ from nomotheta.kernel.cells import (
     scan,
     survey,
 )
+from nomotheta.kernel.copying import HEAD as COPY_HEAD
+from nomotheta.kernel.copying import TAIL as COPY_TAIL
+from nomotheta.kernel.copying import can_copy, copy_rows
 
 __all__ = [
     "BARE",
+    "COPY_HEAD",
+    "COPY_TAIL",
     "FOLLOWED",
     "MIXED",
     "ODD",
@@ -40,6 +45,8 @@ __all__ = [
     "Survey",
     "Values",
     "Words",
+    "can_copy",
+    "copy_rows",
     "count_byte",
     "read_block",
     "scan",

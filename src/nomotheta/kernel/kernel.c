@@ -789,3 +789,134 @@ int64_t look_outside(array_t array, int32_t width, int64_t least, int64_t most, 
     }
     return found;
 }
+
+/* A column of an Arrow batch as PostgreSQL's COPY takes it. `sort` says what it is; `first` is the bit of the first value
+ * in `valid`, and of the first boolean; `edges` are those of texts.
+ */
+enum { AS_BOOL, AS_INT16, AS_INT32, AS_INT64, AS_FLOAT32, AS_FLOAT64, AS_DATE, AS_TIMESTAMP, AS_TEXT, AS_UUID, AS_NUMERIC };
+
+typedef struct {
+    const uint8_t *values, *valid;
+    const int32_t *edges;
+    int64_t first;
+    int32_t sort, scale;
+} wire_t;
+
+static inline uint8_t *put16(uint8_t *out, uint16_t value)
+{
+    out[0] = (uint8_t)(value >> 8);
+    out[1] = (uint8_t)value;
+    return out + 2;
+}
+
+static inline uint8_t *put32(uint8_t *out, uint32_t value) { return put16(put16(out, (uint16_t)(value >> 16)), (uint16_t)value); }
+
+static inline uint8_t *put64(uint8_t *out, uint64_t value) { return put32(put32(out, (uint32_t)(value >> 32)), (uint32_t)value); }
+
+/* A decimal as PostgreSQL's numeric: groups of four digits on both sides of the mark, without zeros at either end. */
+static uint8_t *put_numeric(uint8_t *out, const uint8_t *from, int32_t scale)
+{
+    uint64_t low;
+    int64_t high;
+    memcpy(&low, from, 8);
+    memcpy(&high, from + 8, 8);
+    int negative = high < 0;
+    unsigned __int128 value = ((unsigned __int128)(uint64_t)high << 64) | low;
+    if (negative) value = -value;
+    uint16_t groups[24];
+    int count = 0, behind = (scale + 3) / 4;
+    if (value >> 64 == 0 && scale <= 15) {
+        uint64_t rest = (uint64_t)value, power = (uint64_t)powers[scale];
+        uint64_t whole = rest / power, part = rest % power * (uint64_t)powers[(4 - scale % 4) % 4];
+        while (count < behind) {
+            groups[count++] = (uint16_t)(part % 10000);
+            part /= 10000;
+        }
+        for (; whole; whole /= 10000) groups[count++] = (uint16_t)(whole % 10000);
+    } else { /* the last group may be of fewer than four digits of the scale */
+        int odd = scale % 4;
+        if (odd) {
+            uint64_t power = (uint64_t)powers[odd];
+            groups[count++] = (uint16_t)((uint64_t)(value % power) * (uint64_t)powers[4 - odd]);
+            value /= power;
+        }
+        while (value || count < behind) {
+            groups[count++] = (uint16_t)(value % 10000);
+            value /= 10000;
+        }
+    }
+    while (count && !groups[count - 1]) count--;
+    int least = 0;
+    while (least < count && !groups[least]) least++;
+    int weight = count ? count - 1 - behind : 0;
+    out = put32(out, (uint32_t)(8 + 2 * (count - least)));
+    out = put16(out, (uint16_t)(count - least));
+    out = put16(out, (uint16_t)(int16_t)weight);
+    out = put16(out, negative ? 0x4000 : 0);
+    out = put16(out, (uint16_t)scale);
+    for (int k = count - 1; k >= least; k--) out = put16(out, groups[k]);
+    return out;
+}
+
+/* The rows of a batch as PostgreSQL's binary COPY has them; how many bytes. There is room for them. */
+int64_t copy_rows(const wire_t *columns, int64_t width, int64_t rows, uint8_t *room)
+{
+    uint8_t *out = room;
+    for (int64_t row = 0; row < rows; row++) {
+        out = put16(out, (uint16_t)width);
+        for (int64_t at = 0; at < width; at++) {
+            const wire_t *column = columns + at;
+            int64_t bit = column->first + row;
+            if (column->valid && !(column->valid[bit >> 3] >> (bit & 7) & 1)) {
+                out = put32(out, 0xFFFFFFFFu);
+                continue;
+            }
+            uint16_t two;
+            uint32_t four;
+            uint64_t eight;
+            switch (column->sort) {
+            case AS_BOOL:
+                out = put32(out, 1);
+                *out++ = column->values[bit >> 3] >> (bit & 7) & 1;
+                break;
+            case AS_INT16:
+                memcpy(&two, column->values + 2 * row, 2);
+                out = put16(put32(out, 2), two);
+                break;
+            case AS_INT32:
+            case AS_FLOAT32:
+                memcpy(&four, column->values + 4 * row, 4);
+                out = put32(put32(out, 4), four);
+                break;
+            case AS_DATE: /* days since 2000 */
+                memcpy(&four, column->values + 4 * row, 4);
+                out = put32(put32(out, 4), four - 10957u);
+                break;
+            case AS_INT64:
+            case AS_FLOAT64:
+                memcpy(&eight, column->values + 8 * row, 8);
+                out = put64(put32(out, 8), eight);
+                break;
+            case AS_TIMESTAMP: /* microseconds since 2000 */
+                memcpy(&eight, column->values + 8 * row, 8);
+                out = put64(put32(out, 8), eight - 946684800000000u);
+                break;
+            case AS_UUID:
+                out = put32(out, 16);
+                memcpy(out, column->values + 16 * row, 16);
+                out += 16;
+                break;
+            case AS_NUMERIC:
+                out = put_numeric(out, column->values + 16 * row, column->scale);
+                break;
+            default: {
+                int32_t start = column->edges[row], length = column->edges[row + 1] - start;
+                out = put32(out, (uint32_t)length);
+                if (length) memcpy(out, column->values + start, (size_t)length);
+                out += length;
+            }
+            }
+        }
+    }
+    return out - room;
+}

@@ -45,12 +45,21 @@ class CArray(ctypes.Structure):
     _fields_ = (("values", _pointer), ("valid", _pointer), ("edges", _pointer), ("first", _i64), ("count", _i64))
 
 
+class CWire(ctypes.Structure):
+    """`wire_t`."""
+
+    _fields_ = (
+        ("values", _pointer), ("valid", _pointer), ("edges", _pointer), ("first", _i64), ("sort", _i32),
+        ("scale", _i32),
+    )  # fmt: skip
+
+
 @functools.cache
 def library() -> Any | None:
     """The kernel, or None where it was not compiled or does not load."""
     try:
         found = ctypes.CDLL(str(Path(__file__).with_name("kernel.so")))
-        found.read_block.restype = found.count_byte.restype = found.scan.restype = _i64
+        found.read_block.restype = found.count_byte.restype = found.scan.restype = found.copy_rows.restype = _i64
         found.survey.restype = None
         for look in (found.look_blank, found.look_longest, found.look_among, found.look_places, found.look_outside):
             look.restype = _i64

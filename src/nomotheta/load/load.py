@@ -19,7 +19,7 @@ from nomotheta.charter import FROM_PLACE, Compiled, Stated
 from nomotheta.conditions import Kind
 from nomotheta.errors import DeliveryError, NomothetaError, PlaceError, did_you_mean
 from nomotheta.events import Listener, Progress, nobody
-from nomotheta.kinds import arrow_type
+from nomotheta.kinds import CANONICAL, arrow_type, read_column
 from nomotheta.load.balance import Balance, FileCount
 from nomotheta.load.engine import Engine
 from nomotheta.load.keys import IN_TABLE, SeenKeys, take_in
@@ -375,8 +375,15 @@ def _file_count(file: ArrivedFile, source: SourceFile, counts: Counter[str]) -> 
 
 
 def as_kind(column: Any, kind: Kind) -> Any:
-    """A place's column as the Arrow type in which values of `kind` are held."""
+    """A place's column as the Arrow type in which values of `kind` are held; texts are such as PostgreSQL writes."""
+    if pa.types.is_string(column.type) and kind.name not in {"text", "uuid"}:
+        told = {"binary": (r"^\\x", ""), "timestamptz": (r"([+-]\d\d)$", r"\1:00")}.get(kind.name)
+        texts = pc.replace_substring_regex(column, *told) if told else column
+        return read_column(texts, kind, _WRITTEN).values
     return column.cast(arrow_type(kind))
+
+
+_WRITTEN = CANONICAL.model_copy(update={"true_words": ["t"], "false_words": ["f"]})
 
 
 def compare(place: Place, compiled: Compiled) -> None:

@@ -1,4 +1,4 @@
-"""PostgreSQL, over ADBC: rows go in as one binary COPY of Arrow batches, inside the load's transaction.
+"""PostgreSQL: rows go in as one binary COPY, written from Arrow batches, inside the load's transaction.
 
 One load at a time into a table: an advisory lock is held for as long as its transaction. All counts are of one
 snapshot (REPEATABLE READ), so that rows which others write meanwhile are in none of them.
@@ -7,18 +7,23 @@ snapshot (REPEATABLE READ), so that rows which others write meanwhile are in non
 from __future__ import annotations
 
 import contextlib
+import io
+import itertools
 import re
+import uuid
 from collections.abc import Iterator, Mapping, Sequence
 from decimal import Decimal
 from typing import Any
 
+import numpy as np
+import psycopg
 import pyarrow as pa
 import pyarrow.compute as pc
-from adbc_driver_manager import dbapi as driver
-from adbc_driver_postgresql import dbapi  # type: ignore[import-untyped]
+from psycopg.rows import dict_row
 
 from nomotheta.conditions import Kind, Node, decimal
 from nomotheta.errors import PlaceError
+from nomotheta.kernel import COPY_HEAD, COPY_TAIL, can_copy, copy_rows
 from nomotheta.place.base import Facts, Mark, PlaceColumn
 from nomotheta.place.fingerprint import Fingerprint
 from nomotheta.place.postgres_sql import PostgresFingerprint, PostgresRenderer, postgres_type
@@ -46,6 +51,8 @@ _SESSION = {
     "TimeZone": "UTC", "DateStyle": "ISO, YMD", "standard_conforming_strings": "on", "extra_float_digits": "1",
     "application_name": "nomotheta", "client_min_messages": "warning",
 }  # fmt: skip
+_CHUNK = 20_000  # rows
+_ALL_TEXTS = {f"f{at}": pa.string() for at in range(64)}  # of as many columns as a result may have
 _MOST_NUMERIC = Kind("decimal", 1000, 500)  # of a numeric that is declared without digits
 
 
@@ -56,7 +63,7 @@ class PostgresPlace:
         self.name, self.shown = name, shown
         self.fingerprint: Fingerprint = PostgresFingerprint()
         with self._translated():
-            self._connection = dbapi.connect(url, autocommit=True)
+            self._connection = psycopg.connect(url, autocommit=True, row_factory=dict_row, prepare_threshold=None)
         listed = ", ".join(f"set_config('{setting}', '{value}', false)" for setting, value in _SESSION.items())
         encoding = self._rows(f"SELECT current_setting('server_encoding') AS e, {listed}")[0]["e"]
         if encoding != "UTF8":
@@ -73,45 +80,31 @@ class PostgresPlace:
         """The driver's errors as ours."""
         try:
             yield
-        except driver.Error as error:
-            raise self._stopped(error) from error
+        except psycopg.Error as error:
+            raise self._error(error) from error
 
-    def _stopped(self, error: Exception) -> BaseException:
-        """An error of the driver as ours; a statement that was stopped by an interrupt is one."""
-        if "canceling statement due to user request" in str(error):
-            return KeyboardInterrupt()
-        return self._error(str(error))
-
-    def _error(self, message: str) -> PlaceError:
-        where = f"place {self.name}"
-        if "Failed to connect" in message:
-            told = re.sub(r"\s+", " ", message.split("failed: ", 1)[-1]).strip().removeprefix("FATAL: ").strip()
+    def _error(self, error: psycopg.Error) -> PlaceError:
+        where, diagnosis = f"place {self.name}", error.diag
+        if diagnosis.message_primary is None:
+            told = re.sub(r"\s+", " ", str(error)).strip()
+            told = told.rpartition("failed: ")[2].removeprefix("FATAL: ").strip()
             return PlaceError(f"{self.shown} cannot be reached: {told}", where=where,
                               mend="check the url in nomotheta.toml, and that the server runs")  # fmt: skip
-        found = re.search(r"ERROR: +(.*)", message)
-        detail = re.search(r"DETAIL: +(.*)", message)
-        context = re.search(r"CONTEXT: +COPY \S+, line (\d+)(?:, column (.*))?", message)
-        told = (found[1] if found else message.split("\n", maxsplit=1)[0]).strip()
-        told += f": {detail[1].rstrip('.')}" if detail else ""
+        told = diagnosis.message_primary
+        told += f": {diagnosis.message_detail.rstrip('.')}" if diagnosis.message_detail else ""
+        context = re.search(r"COPY \S+, line (\d+)(?:, column (.*))?", diagnosis.context or "")
         if context:
             told += f" (row {int(context[1]):,} of those sent" + (f", column {context[2]})" if context[2] else ")")
         return PlaceError(f"the database says: {told}", where=where)
 
-    def _table(self, sql: str, parameters: Sequence[Any] = ()) -> Any:
-        """The result of a statement, as Arrow has it from the driver."""
-        with self._translated(), self._connection.cursor() as cursor:
-            cursor.execute(sql, tuple(parameters) or None)
-            return cursor.fetch_arrow_table()
-
     def _rows(self, sql: str, parameters: Sequence[Any] = ()) -> list[dict[str, Any]]:
-        found: list[dict[str, Any]] = self._table(sql, parameters).to_pylist()
-        return found
+        with self._translated():
+            return list(self._connection.execute(sql, parameters or None))
 
-    def _run(self, sql: str, parameters: Sequence[Any] = ()) -> int:
-        """A statement that gives no rows; how many it concerned, or -1."""
-        with self._translated(), self._connection.cursor() as cursor:
-            cursor.execute(sql, tuple(parameters) or None)
-            return int(cursor.rowcount)
+    def _run(self, sql: str) -> None:
+        """A statement that gives no rows."""
+        with self._translated():
+            self._connection.execute(sql)
 
     # ---- what is there
 
@@ -135,7 +128,7 @@ class PostgresPlace:
         rows = self._rows(
             "SELECT attname AS name, format_type(atttypid, atttypmod) AS type, "
             "NOT attnotnull OR atthasdef OR attidentity <> '' OR attgenerated <> '' AS nullable "
-            "FROM pg_attribute WHERE attrelid = to_regclass($1::text) AND attnum > 0 AND NOT attisdropped "
+            "FROM pg_attribute WHERE attrelid = to_regclass(%s) AND attnum > 0 AND NOT attisdropped "
             "ORDER BY attnum",
             [quoted_table(table)],
         )
@@ -167,23 +160,17 @@ class PostgresPlace:
         if not self._rows(f"SELECT pg_try_advisory_lock({key}) AS got")[0]["got"]:
             raise PlaceError(f"another load into {table} is under way{self._holder(key)}", where=f"place {self.name}",
                              mend="wait until it has ended")  # fmt: skip
-        # with autocommit on, the driver commits of itself after a statement with bound values
-        own = self._connection.adbc_connection
         try:
-            with self._translated():
-                own.set_autocommit(False)
-            self._run("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ")
+            self._run("BEGIN ISOLATION LEVEL REPEATABLE READ")
             yield
-            with self._translated():
-                own.commit()
+            self._run("COMMIT")
         except BaseException:
-            with contextlib.suppress(driver.Error):  # the connection itself may be gone
-                own.rollback()
+            with contextlib.suppress(PlaceError):  # the connection itself may be gone
+                self._run("ROLLBACK")
             raise
         finally:
-            with contextlib.suppress(driver.Error, PlaceError):
-                own.set_autocommit(True)
-                self._table(f"SELECT pg_advisory_unlock({key})")
+            with contextlib.suppress(PlaceError):
+                self._run(f"SELECT pg_advisory_unlock({key})")
 
     def _holder(self, key: str) -> str:
         rows = self._rows(
@@ -198,28 +185,23 @@ class PostgresPlace:
         types = {column.name: column.type_name for column in self.columns(table) or []}
         wanted = [_wire_type(types[name], schema.field(name).type) for name in columns]
         target = pa.schema([pa.field(name, of) for name, of in zip(columns, wanted, strict=True)])
-        failed: list[BaseException] = []
-
-        def cast() -> Iterator[Any]:
-            try:
+        listed = ", ".join(quoted(name) for name in columns)
+        binary = can_copy()
+        sql = f"COPY {quoted_table(table)} ({listed}) FROM STDIN (FORMAT {'binary' if binary else 'csv'})"
+        with self._translated(), self._connection.cursor() as cursor:
+            with cursor.copy(sql) as copy:
+                if binary:
+                    copy.write(COPY_HEAD)
                 for batch in batches:
                     arrays = [
                         self._cast(batch.column(name), of, name, types[name])
                         for name, of in zip(columns, wanted, strict=True)
                     ]
-                    yield pa.record_batch(arrays, schema=target)
-            except BaseException as error:
-                failed.append(error)
-                raise
-
-        *schema_name, bare = table.split(".", maxsplit=1)
-        reader = pa.RecordBatchReader.from_batches(target, cast())
-        try:
-            with self._connection.cursor() as cursor:
-                place = {"db_schema_name": schema_name[0]} if schema_name else {}
-                return int(cursor.adbc_ingest(bare, reader, mode="append", **place))
-        except (driver.Error, pa.ArrowException) as error:
-            raise failed[0] if failed else self._stopped(error) from error
+                    whole = pa.record_batch(arrays, schema=target)
+                    copy.write((copy_rows(whole) if binary else _csv(whole)).data)
+                if binary:
+                    copy.write(COPY_TAIL)
+            return int(cursor.rowcount)
 
     def _cast(self, values: Any, wanted: Any, name: str, type_name: str) -> Any:
         """A column in the type of the catalog."""
@@ -249,7 +231,7 @@ class PostgresPlace:
         listed = ", ".join(quoted(name) for name in cells.column_names)
         same = " AND ".join(f"there.{quoted(name)} = taken.{quoted(name)}" for name in cells.column_names)
         self._run(f"CREATE TEMP TABLE {_TAKEN} AS SELECT {listed} FROM {quoted_table(table)} WITH NO DATA")
-        self.append(f"pg_temp.{_TAKEN}", cells.column_names, iter(cells.to_batches()), cells.schema)
+        self.append(_TAKEN, cells.column_names, iter(cells.to_batches()), cells.schema)
         found = self._rows(
             f"SELECT count(*) AS n FROM {_TAKEN} AS taken WHERE NOT EXISTS "
             f"(SELECT 1 FROM {quoted_table(table)} AS there WHERE {same})"
@@ -265,20 +247,30 @@ class PostgresPlace:
 
     def fetch(self, sql: str) -> Any:
         """Rows as an Arrow table."""
-        return _plain(self._table(sql))
-
-    @contextlib.contextmanager
-    def _reading(self, sql: str) -> Iterator[Any]:
-        with self._translated(), self._connection.cursor() as cursor:
-            cursor.execute(sql)
-            yield cursor.fetch_record_batch()
+        with self._translated():
+            cursor = self._connection.execute(sql)
+            rows = cursor.fetchall()
+            names = [column.name for column in cursor.description or ()]
+        return pa.table([_column([row[name] for row in rows]) for name in names], names=names)
 
     def stream(self, sql: str) -> Iterator[Any]:
-        """Rows as Arrow record batches; numbers of many digits as text."""
-        with self._reading(sql) as reader:
-            for batch in reader:
-                columns = [_as_text(column) if _is_numeric(column.type) else _unwrapped(column) for column in batch]
-                yield pa.record_batch(columns, names=batch.schema.names)
+        """Rows as Arrow record batches of texts, as PostgreSQL writes them."""
+        import pyarrow.csv
+
+        options = pyarrow.csv.ConvertOptions(
+            column_types=_ALL_TEXTS, strings_can_be_null=True, null_values=[""], quoted_strings_can_be_null=False
+        )
+        read = pyarrow.csv.ReadOptions(autogenerate_column_names=True)
+        parse = pyarrow.csv.ParseOptions(newlines_in_values=True, ignore_empty_lines=False)
+        with (
+            self._translated(),
+            self._connection.cursor() as cursor,
+            cursor.copy(f"COPY ({sql}) TO STDOUT (FORMAT csv)") as copy,
+        ):
+            rows = iter(copy)
+            while chunk := b"".join(itertools.islice(rows, _CHUNK)):
+                table = pyarrow.csv.read_csv(pa.BufferReader(chunk), read, parse, options)
+                yield from table.combine_chunks().to_batches()
 
     def render(self, node: Node, now: Now) -> str:
         """A condition as PostgreSQL's SQL."""
@@ -300,7 +292,7 @@ class PostgresPlace:
             return []
         rows = self._rows(
             "SELECT load_id, workspace, table_name, content, once, day, loaded_at, row_count "
-            f"FROM {_MARKS} WHERE table_name = $1::text ORDER BY load_id",
+            f"FROM {_MARKS} WHERE table_name = %s ORDER BY load_id",
             [table],
         )
         return [Mark(*row.values()) for row in rows]
@@ -315,7 +307,7 @@ class PostgresPlace:
                                  mend=f"have it made by one who may: {_MARKS_DDL}") from None  # fmt: skip
         row = [mark.load_id, mark.workspace, mark.table, mark.content, mark.once, mark.day, mark.at, mark.rows]
         types = ("bigint", "text", "text", "text", "text", "date", "timestamptz", "bigint")
-        values = ", ".join(f"${at}::{of}" for at, of in enumerate(types, 1))
+        values = ", ".join(f"%s::{of}" for of in types)
         sql = f"WITH left_there AS (INSERT INTO {_MARKS} VALUES ({values}) ON CONFLICT DO NOTHING RETURNING 1) "
         return bool(self._rows(f"{sql} SELECT count(*) AS n FROM left_there", row)[0]["n"])
 
@@ -352,33 +344,30 @@ def _wire_type(type_name: str, own: Any) -> Any:
     return _ARROW.get(type_name, own)
 
 
-def _is_numeric(of: Any) -> bool:
-    return isinstance(of, pa.OpaqueType) and of.type_name == "numeric"
+def _csv(batch: Any) -> Any:
+    """Rows as CSV, in which what is not quoted is null: where there is no kernel."""
+    import pyarrow.csv
+
+    columns = [_written(column) for column in batch.columns]
+    sink = io.BytesIO()
+    options = pyarrow.csv.WriteOptions(include_header=False, quoting_style="all_valid")
+    pyarrow.csv.write_csv(pa.record_batch(columns, names=batch.schema.names), sink, options)
+    return np.frombuffer(sink.getvalue(), np.uint8)
 
 
-def _as_text(column: Any) -> Any:
-    return column.storage
-
-
-def _unwrapped(column: Any) -> Any:
-    """A column whose type is Arrow's own."""
+def _written(column: Any) -> Any:
+    """A column as what the CSV writer can write."""
     if column.type == pa.uuid():
         return uuid_texts(column)
-    return column.storage if isinstance(column.type, pa.BaseExtensionType) else column
+    if pa.types.is_binary(column.type):
+        return pa.array([None if value is None else "\\x" + value.hex() for value in column.to_pylist()], pa.string())
+    return column
 
 
-def _plain(table: Any) -> Any:
-    """A result with exact decimals for numerics; those that are no numbers make the column one of doubles."""
-    columns = []
-    for column in table.columns:
-        whole = column.combine_chunks()
-        whole = pa.concat_arrays(whole.chunks) if isinstance(whole, pa.ChunkedArray) else whole
-        columns.append(_decimals(whole.storage) if _is_numeric(whole.type) else _unwrapped(whole))
-    return pa.table(columns, names=table.column_names)
-
-
-def _decimals(texts: Any) -> Any:
-    values = [None if text is None else Decimal(text) for text in texts.to_pylist()]
-    if any(value is not None and not value.is_finite() for value in values):
-        return pa.array([None if value is None else float(value) for value in values], pa.float64())
-    return pa.array(values, None if any(value is not None for value in values) else pa.decimal128(38, 0))
+def _column(values: Sequence[Any]) -> Any:
+    """Values of a result as an Arrow array; what Arrow knows no type for as text."""
+    if any(isinstance(value, Decimal) and not value.is_finite() for value in values):
+        values = [None if value is None else float(value) for value in values]
+    elif any(isinstance(value, uuid.UUID | list | dict) for value in values):
+        values = [None if value is None else str(value) for value in values]
+    return pa.array(values)
