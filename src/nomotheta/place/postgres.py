@@ -19,7 +19,8 @@ import numpy as np
 import psycopg
 import pyarrow as pa
 import pyarrow.compute as pc
-from psycopg.rows import dict_row
+from psycopg.conninfo import make_conninfo
+from psycopg.rows import dict_row, tuple_row
 
 from nomotheta.conditions import Kind, Node, decimal
 from nomotheta.errors import PlaceError
@@ -52,6 +53,7 @@ _SESSION = {
     "application_name": "nomotheta", "client_min_messages": "warning",
 }  # fmt: skip
 _CHUNK = 20_000  # rows
+_PATIENCE = 10  # seconds until a server that does not answer is given up
 _ALL_TEXTS = {f"f{at}": pa.string() for at in range(64)}  # of as many columns as a result may have
 _MOST_NUMERIC = Kind("decimal", 1000, 500)  # of a numeric that is declared without digits
 
@@ -63,7 +65,8 @@ class PostgresPlace:
         self.name, self.shown = name, shown
         self.fingerprint: Fingerprint = PostgresFingerprint()
         with self._translated():
-            self._connection = psycopg.connect(url, autocommit=True, row_factory=dict_row, prepare_threshold=None)
+            patient = url if "connect_timeout" in url else make_conninfo(url, connect_timeout=_PATIENCE)
+            self._connection = psycopg.connect(patient, autocommit=True, row_factory=dict_row, prepare_threshold=None)
         listed = ", ".join(f"set_config('{setting}', '{value}', false)" for setting, value in _SESSION.items())
         encoding = self._rows(f"SELECT current_setting('server_encoding') AS e, {listed}")[0]["e"]
         if encoding != "UTF8":
@@ -247,11 +250,11 @@ class PostgresPlace:
 
     def fetch(self, sql: str) -> Any:
         """Rows as an Arrow table."""
-        with self._translated():
-            cursor = self._connection.execute(sql)
-            rows = cursor.fetchall()
+        with self._translated(), self._connection.cursor(row_factory=tuple_row) as cursor:
+            rows = cursor.execute(sql).fetchall()
             names = [column.name for column in cursor.description or ()]
-        return pa.table([_column([row[name] for row in rows]) for name in names], names=names)
+        columns = [_column([row[at] for row in rows]) for at in range(len(names))]
+        return pa.table(columns, names=names)
 
     def stream(self, sql: str) -> Iterator[Any]:
         """Rows as Arrow record batches of texts, as PostgreSQL writes them."""
