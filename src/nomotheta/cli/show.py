@@ -471,6 +471,7 @@ def show_places(answers: Sequence[PlaceAnswer]) -> None:
     console.print(table)
     for each in answers:
         if each.message:
+            console.print()
             style = "yellow" if each.answers else "red"
             console.print(Text.assemble((f"{each.name}: {visible(each.message)}", style)))
             if each.mend:

@@ -89,8 +89,7 @@ class PostgresPlace:
     def _error(self, error: psycopg.Error) -> PlaceError:
         where, diagnosis = f"place {self.name}", error.diag
         if diagnosis.message_primary is None:
-            told = re.sub(r"\s+", " ", str(error)).strip()
-            told = told.rpartition("failed: ")[2].removeprefix("FATAL: ").strip()
+            told = str(error).strip().partition("\n")[0].rpartition("failed: ")[2].removeprefix("FATAL: ").strip()
             return PlaceError(f"{self.shown} cannot be reached: {told}", where=where,
                               mend="check the url in nomotheta.toml, and that the server runs")  # fmt: skip
         told = diagnosis.message_primary
