@@ -95,10 +95,13 @@ def test_what_cannot_be_done_is_said_in_one_message(
 
 @pytest.mark.parametrize(
     ("url", "what"),
-    [("duckdb:///no/such/x.duckdb", "the folder of no/such/x.duckdb is not there"), ("oracle://scott:tiger@db/x", "scott:***@db"),
+    [("duckdb:///no/such/x.duckdb", "the folder of no/such/x.duckdb is not there"), ("oracle://scott:${CAT}@db/x", "scott:***@db"), ("oracle://scott:tiger@db/x", "a password stands in the url"),
      ("duckdb:///charters/tickets.toml", "is not a DuckDB database"), ("duckdb:///${NOT_SET}.duckdb", "variable NOT_SET is not set")],
 )  # fmt: skip
-def test_a_place_that_cannot_be_opened_is_told_without_its_secrets(space: Space, url: str, what: str) -> None:
+def test_a_place_that_cannot_be_opened_is_told_without_its_secrets(
+    space: Space, url: str, what: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("CAT", "tiger")
     space.write("nomotheta.toml", SETTINGS.replace("duckdb:///warehouse.duckdb", url))
     space.tickets("ticket_no;fare;sold_on\nT001;1,00;\n")
 
