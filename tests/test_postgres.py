@@ -166,6 +166,20 @@ def test_an_overwrite_that_meets_somebody_elses_change_is_refused(database: Data
     assert database.ask("SELECT n FROM t ORDER BY 1") == [(1,), (3,), (4,)]
 
 
+def test_a_charter_is_drafted_from_a_table_and_judges_it(there: Space, database: Database) -> None:
+    database.ask("CREATE TABLE seen (a text NOT NULL, n numeric, d numeric(5,2), at timestamptz, place point)")
+    database.ask("INSERT INTO seen VALUES ('x', 1.5, 2, now(), NULL), ('y', NULL, 3, now(), NULL)")
+
+    drafted = there.run("draft", "--from-table", "seen", "--to", str(there.root / "charters" / "seen.toml"))
+
+    assert drafted.code == 0, drafted.text
+    text = (there.root / "charters" / "seen.toml").read_text()
+    assert 'kind = "decimal(38,10)"' in text
+    assert 'kind = "decimal(5,2)"' in text
+    assert there.run("lint").code == 0
+    assert there.judge("seen")["verdict"] == "pass"
+
+
 def test_a_number_too_great_for_the_column_is_named(there: Space, database: Database) -> None:
     there.charter('table = "t"\n[delivery]\nfiles = "t.csv"\n[columns.n]\nkind = "integer"\n', "t")
     there.write("t.csv", "n\n1\n3000000000\n")

@@ -10,6 +10,7 @@ from typing import Any
 
 from nomotheta.charter import Layout
 from nomotheta.charter.draft import Draft, DraftColumn, column_name
+from nomotheta.conditions.kind import MOST_DIGITS
 from nomotheta.peek.look import Look, SeenColumn
 from nomotheta.place import Place, quoted
 from nomotheta.rules import existing
@@ -22,6 +23,7 @@ _DAYS = (
     (r"\d{4}_\d{2}_\d{2}", "%Y_%m_%d", "{day:%Y_%m_%d}"),
 )
 _FORM_KEYS = ("date_forms", "time_forms", "timestamp_forms", "true_words", "false_words")
+_WIDE = f"decimal({MOST_DIGITS},10)"
 _NUMBERS = ("decimal_mark", "grouping_mark")
 
 
@@ -54,15 +56,17 @@ def draft_from_table(place: Place, table: str, day: datetime.date) -> Draft:
         PlaceError: the table is not there, or the place cannot be reached.
     """
     columns = existing(place, table)
-    parts = [f"count({quoted(column.name)})" for column in columns]
-    counts = place.fetch(f"SELECT count(*), {', '.join(parts)} {place.rowset(table)}").to_pylist()[0]
+    parts = [f"count({quoted(column.name)}) AS n{at}" for at, column in enumerate(columns)]
+    counts = place.fetch(f"SELECT count(*) AS n, {', '.join(parts)} {place.rowset(table)}").to_pylist()[0]
     rows, *filled = counts.values()
     drafted = []
     for column, count in zip(columns, filled, strict=True):
         keys: list[tuple[str, Any, str]] = [("kind", str(column.kind), f"{column.type_name} in the table")]
         if column.kind is None:
             keys = [("from", "@place", f"{column.type_name} in the table, which no kind stands for")]
-        elif rows and count == rows:
+        elif column.kind.digits > MOST_DIGITS:
+            keys = [("kind", _WIDE, f"a guess: {column.type_name} in the table, which holds more digits than any kind")]
+        if column.kind is not None and rows and count == rows:
             keys.append(("blank", "never", "a guess: none is null"))
         drafted.append(DraftColumn(column.name, keys))
     notes = [

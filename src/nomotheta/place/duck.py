@@ -16,7 +16,7 @@ from nomotheta.conditions import Kind, Node, decimal
 from nomotheta.errors import PlaceError
 from nomotheta.place.base import Facts, Mark, PlaceColumn
 from nomotheta.place.fingerprint import Fingerprint
-from nomotheta.place.render import Now, Renderer, duckdb_type, quoted, quoted_table
+from nomotheta.place.render import Now, Renderer, duckdb_type, quoted, quoted_table, text_literal
 
 MEMORY_LIMIT = "320MB"
 _MARKS = "nomotheta_loads"
@@ -57,11 +57,11 @@ class DuckPlace:
         The file is opened for reading alone. A table's constraints come along, where they name no other table.
         """
         place = cls(name, None, shown=shown)
-        place._run(f"SET temp_directory = {_text(tempfile.gettempdir())}")
+        place._run(f"SET temp_directory = {text_literal(tempfile.gettempdir())}")
         if not path.exists():
             return place
         with place._translated():
-            place._connection.execute(f"ATTACH {_text(str(path))} AS there (READ_ONLY)").fetchall()
+            place._connection.execute(f"ATTACH {text_literal(str(path))} AS there (READ_ONLY)").fetchall()
         found = place._run(
             "SELECT table_schema, table_name FROM information_schema.tables WHERE table_catalog = 'there' ORDER BY 1, 2"
         )
@@ -273,10 +273,6 @@ class DuckPlace:
 def _stopped(error: RuntimeError) -> BaseException:
     """What DuckDB makes of an interrupt that reaches it while it works."""
     return KeyboardInterrupt() if str(error) == "Query interrupted" else error
-
-
-def _text(value: str) -> str:
-    return "'" + value.replace("'", "''") + "'"
 
 
 def _kind(type_name: str) -> Kind | None:

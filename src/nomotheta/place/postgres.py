@@ -28,7 +28,7 @@ from nomotheta.kernel import COPY_HEAD, COPY_TAIL, can_copy, copy_rows
 from nomotheta.place.base import Facts, Mark, PlaceColumn
 from nomotheta.place.fingerprint import Fingerprint
 from nomotheta.place.postgres_sql import PostgresFingerprint, PostgresRenderer, postgres_type
-from nomotheta.place.render import Now, quoted, quoted_table
+from nomotheta.place.render import Now, quoted, quoted_table, text_literal
 from nomotheta.place.uuids import uuid_bytes, uuid_texts
 
 _MARKS = "nomotheta_loads"
@@ -158,7 +158,7 @@ class PostgresPlace:
     @contextlib.contextmanager
     def transaction(self, table: str) -> Iterator[None]:
         """Commit at the end, undo where an exception leaves it; nobody else loads into the table meanwhile."""
-        key = f"hashtextextended({_literal(f'nomotheta {table}')}, 0)"
+        key = f"hashtextextended({text_literal(f'nomotheta {table}')}, 0)"
         if not self._rows(f"SELECT pg_try_advisory_lock({key}) AS got")[0]["got"]:
             raise PlaceError(f"another load into {table} is under way{self._holder(key)}", where=f"place {self.name}",
                              mend="wait until it has ended")  # fmt: skip
@@ -322,10 +322,6 @@ class PostgresPlace:
     def close(self) -> None:
         """Let go of the connection."""
         self._connection.close()
-
-
-def _literal(value: str) -> str:
-    return "'" + value.replace("'", "''") + "'"
 
 
 def _kind(type_name: str) -> Kind | None:
