@@ -24,7 +24,7 @@ from nomotheta.kernel.cells import (
 )
 from nomotheta.kernel.copying import HEAD as COPY_HEAD
 from nomotheta.kernel.copying import TAIL as COPY_TAIL
-from nomotheta.kernel.copying import can_copy, copy_rows
+from nomotheta.kernel.copying import can_copy, copy_rows, text_rows
 
 __all__ = [
     "BARE",
@@ -51,4 +51,5 @@ __all__ = [
     "read_block",
     "scan",
     "survey",
+    "text_rows",
 ]

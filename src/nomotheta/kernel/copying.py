@@ -1,8 +1,12 @@
-"""Rows of Arrow batches in the binary form of PostgreSQL's COPY (its documentation, COPY, "Binary Format")."""
+"""Rows of Arrow batches as databases take them.
+
+In the binary form of PostgreSQL's COPY (its documentation, COPY, "Binary Format"), or as lines of text.
+"""
 
 from __future__ import annotations
 
 import ctypes
+from collections.abc import Mapping
 from typing import Any
 
 import numpy as np
@@ -14,14 +18,15 @@ from nomotheta.kernel.library import CWire, address
 
 HEAD = b"PGCOPY\n\xff\r\n\0" + bytes(8)
 TAIL = b"\xff\xff"
-_BOOL, _INT16, _INT32, _INT64, _FLOAT32, _FLOAT64, _DATE, _TIMESTAMP, _TEXT, _UUID, _NUMERIC = range(11)
+_BOOL, _INT16, _INT32, _INT64, _FLOAT32, _FLOAT64, _DATE, _TIMESTAMP, _TEXT, _UUID, _NUMERIC, _TIME, _BYTES = range(13)
 _SORTS = {
     pa.bool_(): _BOOL, pa.int16(): _INT16, pa.int32(): _INT32, pa.int64(): _INT64, pa.float32(): _FLOAT32,
     pa.float64(): _FLOAT64, pa.date32(): _DATE, pa.time64("us"): _INT64, pa.timestamp("us"): _TIMESTAMP,
     pa.timestamp("us", "UTC"): _TIMESTAMP, pa.string(): _TEXT, pa.binary(): _TEXT, pa.uuid(): _UUID,
 }  # fmt: skip
+_TEXT_SORTS = {**_SORTS, pa.time64("us"): _TIME, pa.binary(): _BYTES}
 _WIDTHS = {
-    _BOOL: 0, _INT16: 2, _INT32: 4, _FLOAT32: 4, _DATE: 4, _INT64: 8, _FLOAT64: 8, _TIMESTAMP: 8, _UUID: 16,
+    _BOOL: 0, _INT16: 2, _INT32: 4, _FLOAT32: 4, _DATE: 4, _INT64: 8, _FLOAT64: 8, _TIMESTAMP: 8, _TIME: 8, _UUID: 16,
     _NUMERIC: 16,
 }  # fmt: skip
 _WIDEST = 64  # bytes of a value of fixed width, with its length
@@ -34,28 +39,43 @@ def can_copy() -> bool:
 
 def copy_rows(batch: Any) -> NDArray[np.uint8]:
     """The rows of a `pa.RecordBatch`, without head and tail."""
-    kernel = kernel_of.library()
-    assert kernel is not None  # noqa: S101 - can_copy() says so
+    columns, width, count, room = _wired(batch, _SORTS)
+    kernel: Any = kernel_of.library()
+    out = np.empty(room + 2 * batch.num_rows, np.uint8)
+    return out[: kernel.copy_rows(columns, width, count, address(out))]
+
+
+def text_rows(batch: Any) -> NDArray[np.uint8]:
+    r"""The rows of a `pa.RecordBatch` as lines of text.
+
+    Cells stand between tabs; null is `\N`, moments are as in ISO 8601, booleans 1 and 0, bytes hex digits; a backslash
+    stands before each backslash, tab and line end of a text.
+    """
+    plain = [column.cast(pa.string()) if pa.types.is_floating(column.type) else column for column in batch.columns]
+    columns, width, count, room = _wired(pa.record_batch(plain, names=batch.schema.names), _TEXT_SORTS)
+    kernel: Any = kernel_of.library()
+    out = np.empty(2 * room + batch.num_rows, np.uint8)
+    return out[: kernel.text_rows(columns, width, count, address(out))]
+
+
+def _wired(batch: Any, sorts: Mapping[Any, int]) -> tuple[Any, Any, Any, int]:
+    """The columns of a batch as the kernel knows them; how many, how many rows, and the bytes they may take."""
     columns = (CWire * batch.num_columns)()
-    room = batch.num_rows * 2
+    room = 0
     for wire, column in zip(columns, batch.columns, strict=True):
-        room += _filled(wire, column.storage if column.type == pa.uuid() else column, column.type)
-    out = np.empty(room, np.uint8)
-    size = kernel.copy_rows(
-        columns, ctypes.c_int64(batch.num_columns), ctypes.c_int64(batch.num_rows), address(out)
-    )  # fmt: skip
-    return out[:size]
+        room += _filled(wire, column.storage if column.type == pa.uuid() else column, column.type, sorts)
+    return columns, ctypes.c_int64(batch.num_columns), ctypes.c_int64(batch.num_rows), room
 
 
-def _filled(wire: CWire, column: Any, of: Any) -> int:
+def _filled(wire: CWire, column: Any, of: Any, sorts: Mapping[Any, int]) -> int:
     """Say where a column's values are; how many bytes they take at most."""
     buffers, offset = column.buffers(), column.offset
-    wire.sort = _NUMERIC if pa.types.is_decimal128(of) else _SORTS[of]
+    wire.sort = _NUMERIC if pa.types.is_decimal128(of) else sorts[of]
     wire.scale = of.scale if wire.sort == _NUMERIC else 0
     wire.first = offset
     wire.valid = buffers[0].address if buffers[0] is not None and column.null_count else None
     data = buffers[-1].address if buffers[-1] is not None else None
-    if wire.sort == _TEXT:
+    if wire.sort in {_TEXT, _BYTES}:
         wire.values, wire.edges = data, buffers[1].address + 4 * offset
         edges = np.frombuffer(buffers[1], np.int32)[[offset, offset + len(column)]] if len(column) else [0, 0]
         return int(edges[1] - edges[0]) + 4 * len(column)

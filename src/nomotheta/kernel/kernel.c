@@ -790,10 +790,10 @@ int64_t look_outside(array_t array, int32_t width, int64_t least, int64_t most, 
     return found;
 }
 
-/* A column of an Arrow batch as PostgreSQL's COPY takes it. `sort` says what it is; `first` is the bit of the first value
+/* A column of an Arrow batch as it is written for a database. `sort` says what it is; `first` is the bit of the first value
  * in `valid`, and of the first boolean; `edges` are those of texts.
  */
-enum { AS_BOOL, AS_INT16, AS_INT32, AS_INT64, AS_FLOAT32, AS_FLOAT64, AS_DATE, AS_TIMESTAMP, AS_TEXT, AS_UUID, AS_NUMERIC };
+enum { AS_BOOL, AS_INT16, AS_INT32, AS_INT64, AS_FLOAT32, AS_FLOAT64, AS_DATE, AS_TIMESTAMP, AS_TEXT, AS_UUID, AS_NUMERIC, AS_TIME, AS_BYTES };
 
 typedef struct {
     const uint8_t *values, *valid;
@@ -917,6 +917,161 @@ int64_t copy_rows(const wire_t *columns, int64_t width, int64_t rows, uint8_t *r
             }
             }
         }
+    }
+    return out - room;
+}
+
+/* A whole number, in at least so many digits. */
+static uint8_t *put_digits(uint8_t *out, uint64_t value, int least)
+{
+    uint8_t digits[20];
+    int count = 0;
+    do digits[count++] = (uint8_t)('0' + value % 10);
+    while (value /= 10);
+    while (count < least) digits[count++] = '0';
+    while (count) *out++ = digits[--count];
+    return out;
+}
+
+static uint8_t *put_two(uint8_t *out, unsigned value)
+{
+    out[0] = (uint8_t)('0' + value / 10);
+    out[1] = (uint8_t)('0' + value % 10);
+    return out + 2;
+}
+
+/* A date from its days since 1970, by the calendar of ISO 8601; the years are counted from March on. */
+static uint8_t *put_date(uint8_t *out, int64_t days)
+{
+    uint64_t since = (uint64_t)(days + 719468), era = since / 146097, of_era = since % 146097;
+    uint64_t year = (of_era - of_era / 1460 + of_era / 36524 - of_era / 146096) / 365;
+    uint64_t of_year = of_era - (365 * year + year / 4 - year / 100), month = (5 * of_year + 2) / 153;
+    unsigned day = (unsigned)(of_year - (153 * month + 2) / 5 + 1), civil = (unsigned)(month < 10 ? month + 3 : month - 9);
+    out = put_digits(out, year + era * 400 + (civil <= 2), 4);
+    *out++ = '-';
+    out = put_two(out, civil);
+    *out++ = '-';
+    return put_two(out, day);
+}
+
+/* A time of day from its microseconds, with a fraction where there is one. */
+static uint8_t *put_clock(uint8_t *out, uint64_t microseconds)
+{
+    unsigned seconds = (unsigned)(microseconds / 1000000), part = (unsigned)(microseconds % 1000000);
+    out = put_two(out, seconds / 3600);
+    *out++ = ':';
+    out = put_two(out, seconds / 60 % 60);
+    *out++ = ':';
+    out = put_two(out, seconds % 60);
+    if (part) {
+        *out++ = '.';
+        out = put_digits(out, part, 6);
+    }
+    return out;
+}
+
+/* A decimal with all digits of its scale. */
+static uint8_t *put_decimal(uint8_t *out, const uint8_t *from, int32_t scale)
+{
+    uint64_t low;
+    int64_t high;
+    memcpy(&low, from, 8);
+    memcpy(&high, from + 8, 8);
+    unsigned __int128 value = ((unsigned __int128)(uint64_t)high << 64) | low;
+    if (high < 0) {
+        value = -value;
+        *out++ = '-';
+    }
+    if (value >> 64 == 0 && scale <= 18) {
+        uint64_t power = (uint64_t)powers[scale];
+        out = put_digits(out, (uint64_t)value / power, 1);
+        if (scale) {
+            *out++ = '.';
+            out = put_digits(out, (uint64_t)value % power, scale);
+        }
+        return out;
+    }
+    uint8_t digits[40];
+    int count = 0;
+    for (; value || count <= scale; value /= 10) digits[count++] = (uint8_t)('0' + (int)(value % 10));
+    while (count) {
+        if (count == scale) *out++ = '.';
+        *out++ = digits[--count];
+    }
+    return out;
+}
+
+/* A text, with a backslash before each backslash, tab and line end. */
+static uint8_t *put_escaped(uint8_t *out, const uint8_t *text, int32_t length)
+{
+    for (int32_t at = 0; at < length; at++) {
+        if (text[at] == '\\' || text[at] == '\t' || text[at] == '\n') *out++ = '\\';
+        *out++ = text[at];
+    }
+    return out;
+}
+
+/* The rows of a batch as lines of text: cells between tabs, \N for null, moments as in ISO 8601, booleans as 1 and 0, bytes
+ * as hex digits; how many bytes. There is room for them.
+ */
+int64_t text_rows(const wire_t *columns, int64_t width, int64_t rows, uint8_t *room)
+{
+    uint8_t *out = room;
+    for (int64_t row = 0; row < rows; row++) {
+        for (int64_t at = 0; at < width; at++) {
+            const wire_t *column = columns + at;
+            int64_t bit = column->first + row;
+            if (at) *out++ = '\t';
+            if (column->valid && !(column->valid[bit >> 3] >> (bit & 7) & 1)) {
+                *out++ = '\\';
+                *out++ = 'N';
+                continue;
+            }
+            int64_t number = 0;
+            int32_t days;
+            switch (column->sort) {
+            case AS_BOOL:
+                *out++ = (uint8_t)('0' + (column->values[bit >> 3] >> (bit & 7) & 1));
+                break;
+            case AS_INT64:
+                memcpy(&number, column->values + 8 * row, 8);
+                if (number < 0) *out++ = '-';
+                out = put_digits(out, number < 0 ? -(uint64_t)number : (uint64_t)number, 1);
+                break;
+            case AS_DATE:
+                memcpy(&days, column->values + 4 * row, 4);
+                out = put_date(out, days);
+                break;
+            case AS_TIME:
+                memcpy(&number, column->values + 8 * row, 8);
+                out = put_clock(out, (uint64_t)number);
+                break;
+            case AS_TIMESTAMP: {
+                memcpy(&number, column->values + 8 * row, 8);
+                int64_t day = number / 86400000000, rest = number % 86400000000;
+                if (rest < 0) {
+                    day--;
+                    rest += 86400000000;
+                }
+                out = put_date(out, day);
+                *out++ = ' ';
+                out = put_clock(out, (uint64_t)rest);
+                break;
+            }
+            case AS_NUMERIC:
+                out = put_decimal(out, column->values + 16 * row, column->scale);
+                break;
+            case AS_BYTES:
+                for (int32_t k = column->edges[row]; k < column->edges[row + 1]; k++) {
+                    *out++ = (uint8_t)"0123456789abcdef"[column->values[k] >> 4];
+                    *out++ = (uint8_t)"0123456789abcdef"[column->values[k] & 15];
+                }
+                break;
+            default:
+                out = put_escaped(out, column->values + column->edges[row], column->edges[row + 1] - column->edges[row]);
+            }
+        }
+        *out++ = '\n';
     }
     return out - room;
 }

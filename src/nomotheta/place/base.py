@@ -103,6 +103,9 @@ class Place(Protocol):
     def as_text(self, column: str) -> str:
         """A column as text, in SQL."""
 
+    def exactly(self, sql: str, kind: Kind | None) -> str:
+        """A value, in SQL, as it is compared with others: a text by code point."""
+
     def marks(self, table: str) -> list[Mark]:
         """The loads that stand in a table, oldest first."""
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import importlib
 import os
 import re
 from collections.abc import Callable
@@ -53,7 +54,7 @@ def connect(name: str, url: str, root: Path, *, create: bool = False) -> Place:
     if opener is None:
         raise DeclarationError(
             f"no place can be opened with '{masked(url)}'", where=f"nomotheta.toml, place {name}",
-            mend='write url = "duckdb:///warehouse.duckdb" or "postgresql://USER@HOST/DATABASE"',
+            mend=f'write url = "duckdb:///warehouse.duckdb"; known are {", ".join(_OPENERS)}',
         )  # fmt: skip
     return opener(name, full, root, create)
 
@@ -65,19 +66,23 @@ def _open_duckdb(name: str, url: str, root: Path, create: bool) -> Place:
     return DuckPlace(name, path, shown=shown, create=create)
 
 
-def _open_postgres(name: str, url: str, _root: Path, _create: bool) -> Place:
+def _open_server(name: str, url: str, _root: Path, _create: bool) -> Place:
+    scheme = url.partition("://")[0]
+    module, place, extra = _SERVERS[scheme]
     try:
-        from nomotheta.place.postgres import PostgresPlace
+        opened: Place = getattr(importlib.import_module(f"nomotheta.place.{module}"), place)(name, url, masked(url))
     except ModuleNotFoundError as error:
         raise DeclarationError(
-            f"PostgreSQL needs a driver that is not installed: {error.name}", where=f"place {name}",
-            mend="pip install 'nomotheta[postgresql]'",
+            f"{scheme} needs a driver that is not installed: {error.name}", where=f"place {name}",
+            mend=f"pip install 'nomotheta[{extra}]'",
         ) from None  # fmt: skip
-    return PostgresPlace(name, url, masked(url))
+    return opened
 
 
+_POSTGRES, _MARIADB = ("postgres", "PostgresPlace", "postgresql"), ("mariadb", "MariaPlace", "mariadb")
+_SERVERS = {"postgresql": _POSTGRES, "postgres": _POSTGRES, "mariadb": _MARIADB, "mysql": _MARIADB}
 _OPENERS: dict[str, Callable[[str, str, Path, bool], Place]] = {
-    "duckdb": _open_duckdb, "postgresql": _open_postgres, "postgres": _open_postgres,
+    "duckdb": _open_duckdb, **dict.fromkeys(_SERVERS, _open_server),
 }  # fmt: skip
 
 

@@ -16,10 +16,10 @@ from nomotheta.conditions import Kind, Node, decimal
 from nomotheta.errors import PlaceError
 from nomotheta.place.base import Facts, Mark, PlaceColumn
 from nomotheta.place.fingerprint import Fingerprint
+from nomotheta.place.marks import HIGHEST, MARKS, OF_TABLE, marks_ddl, marks_of, values_of
 from nomotheta.place.render import Now, Renderer, duckdb_type, quoted, quoted_table, text_literal
 
 MEMORY_LIMIT = "320MB"
-_MARKS = "nomotheta_loads"
 _KINDS = {
     "BOOLEAN": "boolean", "DATE": "date", "TIME": "time", "TIMESTAMP": "timestamp", "UUID": "uuid", "BLOB": "binary",
     "TIMESTAMP WITH TIME ZONE": "timestamptz", "DOUBLE": "real", "FLOAT": "real", "VARCHAR": "text",
@@ -69,7 +69,7 @@ class DuckPlace:
             own = quoted_table(each if schema == "main" else f"{schema}.{each}")
             theirs = f"there.{quoted(schema)}.{quoted(each)}"
             place._run(f"CREATE SCHEMA IF NOT EXISTS {quoted(schema)}")
-            if each == _MARKS or (each if schema == "main" else f"{schema}.{each}") == table:
+            if each == MARKS or (each if schema == "main" else f"{schema}.{each}") == table:
                 place._take_over(schema, each, own, theirs)
             else:
                 place._run(f"CREATE VIEW {own} AS SELECT * FROM {theirs}")
@@ -136,7 +136,7 @@ class DuckPlace:
             "SELECT table_schema, table_name FROM information_schema.tables WHERE table_catalog = current_database() "
             "ORDER BY 1, 2"
         )
-        return [name if schema == "main" else f"{schema}.{name}" for schema, name in rows if name != _MARKS]
+        return [name if schema == "main" else f"{schema}.{name}" for schema, name in rows if name != MARKS]
 
     def create(self, table: str, columns: Mapping[str, Kind]) -> None:
         """Create an empty table, and its schema where it is not there."""
@@ -233,37 +233,26 @@ class DuckPlace:
         """A column as text."""
         return f"CAST({quoted(column)} AS VARCHAR)"
 
+    def exactly(self, sql: str, _kind: Kind | None) -> str:
+        """Values are compared as they are."""
+        return sql
+
     # ---- marks
 
     def marks(self, table: str) -> list[Mark]:
         """The loads that stand in a table."""
-        if self.columns(_MARKS) is None:
-            return []
-        rows = self._run(
-            f"SELECT load_id, workspace, table_name, content, once, day, loaded_at, row_count FROM {_MARKS} "
-            "WHERE table_name = ? ORDER BY load_id",
-            [table],
-        )
-        return [Mark(*row) for row in rows]
+        return [] if self.columns(MARKS) is None else marks_of(self._run(OF_TABLE + "?", [table]))
 
     def mark(self, mark: Mark) -> bool:
         """Leave a mark, unless its content came before."""
-        self._run(
-            f"CREATE TABLE IF NOT EXISTS {_MARKS} (load_id BIGINT NOT NULL, workspace VARCHAR NOT NULL, "
-            "table_name VARCHAR NOT NULL, content VARCHAR NOT NULL, once VARCHAR NOT NULL, day DATE NOT NULL, "
-            "loaded_at TIMESTAMP WITH TIME ZONE NOT NULL, row_count BIGINT NOT NULL, UNIQUE (table_name, once))"
-        )
-        row = [mark.load_id, mark.workspace, mark.table, mark.content, mark.once, mark.day, mark.at, mark.rows]
-        found = self._run(
-            f"INSERT INTO {_MARKS} VALUES (?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING RETURNING 1", row
-        )
-        return bool(found)
+        self._run(marks_ddl(duckdb_type))
+        values = values_of(mark)
+        sql = f"INSERT INTO {MARKS} VALUES ({', '.join('?' * len(values))}) ON CONFLICT DO NOTHING RETURNING 1"
+        return bool(self._run(sql, values))
 
     def next_load_id(self) -> int:
         """One more than the highest number so far."""
-        if self.columns(_MARKS) is None:
-            return 1
-        return int(self._run(f"SELECT coalesce(max(load_id), 0) + 1 FROM {_MARKS}")[0][0])
+        return 1 if self.columns(MARKS) is None else int(self._run(HIGHEST)[0][0])
 
     def close(self) -> None:
         """Let go of the file."""

@@ -59,6 +59,14 @@ class Fingerprint:
         """The length of a text in bytes of UTF-8."""
         return f"strlen(CAST({column} AS VARCHAR))"
 
+    def characters(self, column: str) -> str:
+        """The length of a text in characters."""
+        return f"length({column})"
+
+    def text(self, column: str) -> str:
+        """A value as a text."""
+        return f"CAST({column} AS VARCHAR)"
+
     def canonical(self, column: str, kind: Kind) -> str:
         """A value of another kind as its canonical text, or as what the database writes so."""
         match kind.name:

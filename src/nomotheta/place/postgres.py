@@ -10,9 +10,7 @@ import contextlib
 import io
 import itertools
 import re
-import uuid
 from collections.abc import Iterator, Mapping, Sequence
-from decimal import Decimal
 from typing import Any
 
 import numpy as np
@@ -27,16 +25,12 @@ from nomotheta.errors import PlaceError
 from nomotheta.kernel import COPY_HEAD, COPY_TAIL, can_copy, copy_rows
 from nomotheta.place.base import Facts, Mark, PlaceColumn
 from nomotheta.place.fingerprint import Fingerprint
+from nomotheta.place.marks import HIGHEST, MARK_COLUMNS, MARKS, OF_TABLE, marks_ddl, marks_of, no_marks, values_of
 from nomotheta.place.postgres_sql import PostgresFingerprint, PostgresRenderer, postgres_type
 from nomotheta.place.render import Now, quoted, quoted_table, text_literal
+from nomotheta.place.rows import rows_table
 from nomotheta.place.uuids import uuid_bytes, uuid_texts
 
-_MARKS = "nomotheta_loads"
-_MARKS_DDL = (
-    f"CREATE TABLE IF NOT EXISTS {_MARKS} (load_id BIGINT NOT NULL, workspace TEXT NOT NULL, table_name TEXT NOT NULL, "
-    "content TEXT NOT NULL, once TEXT NOT NULL, day DATE NOT NULL, loaded_at TIMESTAMPTZ NOT NULL, "
-    "row_count BIGINT NOT NULL, UNIQUE (table_name, once))"
-)
 _TAKEN = "nomotheta_taken"
 _KINDS = {
     "boolean": "boolean", "date": "date", "uuid": "uuid", "bytea": "binary", "time without time zone": "time",
@@ -120,9 +114,9 @@ class PostgresPlace:
         message = mend = ""
         if not row["may_write"]:
             message, mend = "it can only be read", "name the primary server in the url"
-        elif not row["may_create"] and self.columns(_MARKS) is None:
+        elif not row["may_create"] and self.columns(MARKS) is None:
             message = f"{row['who']} may make no tables in {row['schema'] or 'any schema of the search path'}"
-            mend = f"without a table of its loads none can be done: have it made by {_MARKS_DDL}"
+            mend = f"without a table of its loads none can be done: have it made by {marks_ddl(postgres_type)}"
         return Facts(f"PostgreSQL {row['version'].split()[0]}", row["may_create"], row["may_write"], message, mend)
 
     def columns(self, table: str) -> list[PlaceColumn] | None:
@@ -142,7 +136,7 @@ class PostgresPlace:
             "SELECT CASE WHEN nspname = current_schema() THEN relname ELSE nspname || '.' || relname END AS name "
             "FROM pg_class JOIN pg_namespace n ON n.oid = relnamespace WHERE relkind IN ('r', 'v', 'm', 'p', 'f') "
             "AND nspname NOT IN ('pg_catalog', 'information_schema') AND nspname NOT LIKE 'pg\\_t%' "
-            f"AND relname <> '{_MARKS}' ORDER BY 1"
+            f"AND relname <> '{MARKS}' ORDER BY 1"
         )
         return [row["name"] for row in rows]
 
@@ -251,9 +245,7 @@ class PostgresPlace:
         """Rows as an Arrow table."""
         with self._translated(), self._connection.cursor(row_factory=tuple_row) as cursor:
             rows = cursor.execute(sql).fetchall()
-            names = [column.name for column in cursor.description or ()]
-        columns = [_column([row[at] for row in rows]) for at in range(len(names))]
-        return pa.table(columns, names=names)
+            return rows_table([column.name for column in cursor.description or ()], rows)
 
     def stream(self, sql: str) -> Iterator[Any]:
         """Rows as Arrow record batches of texts, as PostgreSQL writes them."""
@@ -286,38 +278,32 @@ class PostgresPlace:
         """A column as text."""
         return f"CAST({quoted(column)} AS TEXT)"
 
+    def exactly(self, sql: str, _kind: Kind | None) -> str:
+        """Values are compared as they are."""
+        return sql
+
     # ---- marks
 
     def marks(self, table: str) -> list[Mark]:
-        """The loads that stand in a table, oldest first."""
-        if self.columns(_MARKS) is None:
+        """The loads that stand in a table."""
+        if self.columns(MARKS) is None:
             return []
-        rows = self._rows(
-            "SELECT load_id, workspace, table_name, content, once, day, loaded_at, row_count "
-            f"FROM {_MARKS} WHERE table_name = %s ORDER BY load_id",
-            [table],
-        )
-        return [Mark(*row.values()) for row in rows]
+        return marks_of([tuple(row.values()) for row in self._rows(OF_TABLE + "%s", [table])])
 
     def mark(self, mark: Mark) -> bool:
         """Leave a mark, unless its content came before."""
-        if self.columns(_MARKS) is None:
+        if self.columns(MARKS) is None:
             try:
-                self._run(_MARKS_DDL)
+                self._run(marks_ddl(postgres_type))
             except PlaceError as error:
-                raise PlaceError(f"the table of loads cannot be made: {error.what}", where=error.where,
-                                 mend=f"have it made by one who may: {_MARKS_DDL}") from None  # fmt: skip
-        row = [mark.load_id, mark.workspace, mark.table, mark.content, mark.once, mark.day, mark.at, mark.rows]
-        types = ("bigint", "text", "text", "text", "text", "date", "timestamptz", "bigint")
-        values = ", ".join(f"%s::{of}" for of in types)
-        sql = f"WITH left_there AS (INSERT INTO {_MARKS} VALUES ({values}) ON CONFLICT DO NOTHING RETURNING 1) "
-        return bool(self._rows(f"{sql} SELECT count(*) AS n FROM left_there", row)[0]["n"])
+                raise no_marks(error, marks_ddl(postgres_type)) from None
+        values = ", ".join(f"%s::{postgres_type(kind)}" for kind in MARK_COLUMNS.values())
+        sql = f"WITH left_there AS (INSERT INTO {MARKS} VALUES ({values}) ON CONFLICT DO NOTHING RETURNING 1) "
+        return bool(self._rows(f"{sql} SELECT count(*) AS n FROM left_there", values_of(mark))[0]["n"])
 
     def next_load_id(self) -> int:
         """One more than the highest number so far."""
-        if self.columns(_MARKS) is None:
-            return 1
-        return int(self._rows(f"SELECT coalesce(max(load_id), 0) + 1 AS n FROM {_MARKS}")[0]["n"])
+        return 1 if self.columns(MARKS) is None else int(self._rows(HIGHEST)[0]["n"])
 
     def close(self) -> None:
         """Let go of the connection."""
@@ -360,12 +346,3 @@ def _written(column: Any) -> Any:
     if pa.types.is_binary(column.type):
         return pa.array([None if value is None else "\\x" + value.hex() for value in column.to_pylist()], pa.string())
     return column
-
-
-def _column(values: Sequence[Any]) -> Any:
-    """Values of a result as an Arrow array; what Arrow knows no type for as text."""
-    if any(isinstance(value, Decimal) and not value.is_finite() for value in values):
-        values = [None if value is None else float(value) for value in values]
-    elif any(isinstance(value, uuid.UUID | list | dict) for value in values):
-        values = [None if value is None else str(value) for value in values]
-    return pa.array(values)

@@ -95,7 +95,9 @@ class _Reconcile:
 
     def run(self, over: str) -> Reconciliation:
         files, table = self.both(
-            lambda prints: ", ".join(["count(*) AS n", f"{prints.hash_sum(self.hashed)} AS h", *_totals(self.kinds)])
+            lambda prints: ", ".join(
+                ["count(*) AS n", f"{prints.hash_sum(self.hashed)} AS h", *_totals(self.kinds, prints)]
+            )
         )
         private = self.charter.private()
         totals = tuple(_compared(name, kind, files, table, hide=name in private) for name, kind in self.kinds.items())
@@ -249,7 +251,7 @@ def _measure(kind: Kind) -> str:
     return _MEASURES.get(kind.name, "range")
 
 
-def _totals(kinds: Mapping[str, Kind]) -> Iterator[str]:
+def _totals(kinds: Mapping[str, Kind], prints: Fingerprint) -> Iterator[str]:
     """Per column, how many values it has and what they come to."""
     for name, kind in kinds.items():
         column = quoted(name)
@@ -260,11 +262,11 @@ def _totals(kinds: Mapping[str, Kind]) -> Iterator[str]:
             case "length" if kind.name == "binary":
                 yield f"sum(octet_length({column})) AS {quoted(f'{name} 0')}"
             case "length":
-                yield f"sum(length({column})) AS {quoted(f'{name} 0')}"
+                yield f"sum({prints.characters(column)}) AS {quoted(f'{name} 0')}"
             case "true":
                 yield f"sum(CAST({column} AS INTEGER)) AS {quoted(f'{name} 0')}"
             case _:
-                value = f"CAST({column} AS VARCHAR)" if kind.name == "uuid" else column  # not all order uuids
+                value = prints.text(column) if kind.name == "uuid" else column  # not all order uuids
                 yield f"min({value}) AS {quoted(f'{name} 0')}"
                 yield f"max({value}) AS {quoted(f'{name} 1')}"
 

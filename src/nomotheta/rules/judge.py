@@ -189,7 +189,7 @@ class _Judge:
         nodes = aggregates(check.node)
         values = [f"{_told(node)} is {self.told_value(node, row[f'{name}_{at}'])}" for at, node in enumerate(nodes)]
         met = row[name]
-        breaks = int(met is False)
+        breaks = int(met is not None and not met)
         message = ", ".join(dict.fromkeys(values)) + (", which decides nothing" if met is None else "")
         verdict = verdict_of(check, breaks, 1)
         return self.made(check, verdict=verdict, breaks=breaks, rows=row["n"], message=message, sql=sql)
@@ -229,7 +229,9 @@ class _Judge:
         listed = ", ".join(quoted(name) for name in check.columns)
         present = [f"{quoted(name)} IS NOT NULL" for name in check.columns]
         rowset = self.place.rowset(self.table, " AND ".join(present))
-        groups = f"SELECT {listed}, count(*) AS times {rowset} GROUP BY {listed} HAVING count(*) > 1"
+        exact = [self.place.exactly(quoted(name), self.shape[name].kind) for name in check.columns]
+        named = ", ".join(f"{sql} AS {quoted(name)}" for sql, name in zip(exact, check.columns, strict=True))
+        groups = f"SELECT {named}, count(*) AS times {rowset} GROUP BY {', '.join(exact)} HAVING count(*) > 1"
         sql = f"SELECT coalesce(sum(times - 1), 0) AS breaks FROM ({groups}) AS repeated"
         breaks = int(self.place.fetch(sql).to_pylist()[0]["breaks"])
         rows = self.count(Scope())
@@ -243,13 +245,17 @@ class _Judge:
     def reference(self, check: Check) -> Finding:
         assert check.listed_in is not None  # noqa: S101
         table, listed = check.listed_in
-        there = {column.name for column in existing(self.place, table)}
+        there = {column.name: column.kind for column in existing(self.place, table)}
         missing = [name for name in listed if name not in there]
         if missing:
             return self.made(check, verdict="error", message=f"{table} has no column '{missing[0]}'")
         pairs = zip(check.columns, listed, strict=True)
         own = quoted_table(self.table)
-        same = " AND ".join(f"listed.{quoted(other)} = {own}.{quoted(name)}" for name, other in pairs)
+        same = " AND ".join(
+            f"{self.place.exactly(f'listed.{quoted(other)}', there[other])} = "
+            f"{self.place.exactly(f'{own}.{quoted(name)}', self.shape[name].kind)}"
+            for name, other in pairs
+        )
         present = " AND ".join(f"{quoted(name)} IS NOT NULL" for name in check.columns)
         absent = f"NOT EXISTS (SELECT 1 FROM {quoted_table(table)} AS listed WHERE {same})"
         scope = self.scope_of(check)

@@ -1,0 +1,498 @@
+"""MariaDB and MySQL: rows go in as one LOAD DATA LOCAL from a pipe, inside the load's transaction.
+
+The bulk command turns what does not fit into warnings: any warning, or fewer rows than were sent, ends the load. Where
+the server takes no local data, rows go in as INSERTs of many rows. Statements that make tables commit by themselves, so
+none is run between the start of a load and its commit.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import datetime
+import hashlib
+import os
+import re
+import threading
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from typing import Any
+from urllib.parse import parse_qsl, unquote, urlsplit
+
+import pyarrow as pa
+import pyarrow.compute as pc
+import pymysql
+from pymysql.cursors import SSCursor
+
+from nomotheta.conditions import Kind, Node, decimal
+from nomotheta.errors import DeclarationError, PlaceError, did_you_mean
+from nomotheta.kernel import can_copy, text_rows
+from nomotheta.place.base import Facts, Mark, PlaceColumn
+from nomotheta.place.fingerprint import Fingerprint
+from nomotheta.place.mariadb_sql import COLLATION, MariaFingerprint, MariaRenderer, by_code_point, mariadb_type
+from nomotheta.place.marks import HIGHEST, MARKS, OF_TABLE, marks_ddl, marks_of, no_marks, values_of
+from nomotheta.place.render import Now, quoted, quoted_table, text_literal
+from nomotheta.place.rows import rows_table
+from nomotheta.place.texts import cell_texts, joined_rows, text_bytes
+
+_OPTIONS = f" ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4 COLLATE {COLLATION}"
+_MODE = (
+    "ANSI_QUOTES,NO_BACKSLASH_ESCAPES,PIPES_AS_CONCAT,STRICT_ALL_TABLES,NO_ZERO_DATE,NO_ZERO_IN_DATE,"
+    "NO_ENGINE_SUBSTITUTION,ERROR_FOR_DIVISION_BY_ZERO"
+)
+_KINDS = {
+    "date": "date", "time": "time", "datetime": "timestamp", "timestamp": "timestamptz", "uuid": "uuid",
+    **dict.fromkeys(("tinyint", "smallint", "mediumint", "int", "bigint"), "integer"),
+    **dict.fromkeys(("float", "double"), "real"),
+    **dict.fromkeys(("tinytext", "text", "mediumtext", "longtext", "enum"), "text"),
+    **dict.fromkeys(("binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob"), "binary"),
+}  # fmt: skip
+_PATIENCE = 10  # seconds until a server that does not answer is given up
+_LOCK_PATIENCE = 30  # seconds until a lock that somebody else holds is given up
+_CHUNK = 20_000  # rows
+_STATEMENT = 1 << 20  # bytes of an INSERT, well below what every server takes
+_TAKEN = "nomotheta_taken"
+_LOCKED = {1205: "another session has held a lock on it for too long", 1213: "another session's change met this one"}
+_GONE = {2006, 2013, 2055}
+_UTC = datetime.UTC
+
+
+class MariaPlace:
+    """A MariaDB or MySQL database."""
+
+    def __init__(self, name: str, url: str, shown: str) -> None:
+        self.name, self.shown = name, shown
+        self.fingerprint: Fingerprint = MariaFingerprint()
+        settings, patience = _settings(url, f"place {name}")
+        with self._translated():
+            self._connection = pymysql.connect(**settings)
+            version = str(self._rows("SELECT version()")[0][0])
+            self._version = version.partition("-")[0]
+            self._is_mariadb = "MariaDB" in version
+            self._run(f"SET NAMES utf8mb4 COLLATE {COLLATION}")
+            self._run(f"SET SESSION sql_mode = '{_MODE}', time_zone = '+00:00', autocommit = 1, "
+                      f"lock_wait_timeout = {patience}, innodb_lock_wait_timeout = {patience}")  # fmt: skip
+            self._run("SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ")
+
+    # ---- statements
+
+    @contextlib.contextmanager
+    def _translated(self) -> Iterator[None]:
+        """The driver's errors as ours."""
+        try:
+            yield
+        except pymysql.MySQLError as error:
+            raise self._error(error) from error
+        except (OSError, RuntimeError) as error:
+            raise PlaceError(f"{self.shown} cannot be reached: {error}", where=f"place {self.name}",
+                             mend="check the url in nomotheta.toml, and that the server runs") from error  # fmt: skip
+
+    def _error(self, error: pymysql.MySQLError) -> PlaceError:
+        code, told = (error.args[0], str(error.args[-1])) if error.args else (0, str(error))
+        where = f"place {self.name}"
+        if code in _LOCKED:
+            return PlaceError(f"the database says: {_LOCKED[code]}", where=where,
+                              mend="load again when that session has ended")  # fmt: skip
+        if code in _GONE or (isinstance(error, pymysql.InterfaceError) and not told.strip("(0, ')")):
+            return PlaceError(f"the connection to {self.shown} was lost", where=where,
+                              mend="load again; nothing of it stands")  # fmt: skip
+        if code in {1044, 1045, 1049, 1698} or code >= 2000:
+            told = told.partition(" (")[0] if code == 2003 else told
+            return PlaceError(f"{self.shown} cannot be reached: {told}", where=where,
+                              mend="check the url in nomotheta.toml, and that the server runs")  # fmt: skip
+        return PlaceError(f"the database says: {told}", where=where)
+
+    def _rows(self, sql: str, parameters: Sequence[Any] | None = None) -> list[tuple[Any, ...]]:
+        with self._translated(), self._connection.cursor() as cursor:
+            cursor.execute(sql, parameters)
+            return list(cursor.fetchall())
+
+    def _run(self, sql: str, parameters: Sequence[Any] | None = None) -> int:
+        """A statement that gives no rows; how many it touched."""
+        with self._translated(), self._connection.cursor() as cursor:
+            return int(cursor.execute(sql, parameters))
+
+    # ---- what is there
+
+    def facts(self) -> Facts:
+        """What the server is, and what this user may do."""
+        grantee = "concat('''', replace(current_user(), '@', '''@'''), '''')"
+        found = self._rows(
+            f"SELECT privilege_type FROM information_schema.user_privileges WHERE grantee = {grantee} UNION "
+            f"SELECT privilege_type FROM information_schema.schema_privileges WHERE grantee = {grantee} "
+            "AND database() LIKE table_schema"
+        )
+        rights = {right for (right,) in found}
+        read_only, who, database = self._rows("SELECT @@read_only, current_user(), database()")[0]
+        may_create, may_write = "CREATE" in rights, not int(read_only) or "SUPER" in rights
+        message = mend = ""
+        if not may_write:
+            message, mend = "it can only be read", "name the primary server in the url"
+        elif not may_create and self.columns(MARKS) is None:
+            message = f"{who} may make no tables in {database}"
+            mend = f"without a table of its loads none can be done: have it made by {self._marks_ddl}"
+        return Facts(
+            f"{'MariaDB' if self._is_mariadb else 'MySQL'} {self._version}", may_create, may_write, message, mend
+        )
+
+    @property
+    def _marks_ddl(self) -> str:
+        return marks_ddl(mariadb_type, _OPTIONS)
+
+    def columns(self, table: str) -> list[PlaceColumn] | None:
+        """The columns of a table or view, or None. What the database fills itself may be left out of a load."""
+        *schema, name = table.split(".")
+        rows = self._rows(
+            "SELECT column_name, column_type, is_nullable = 'YES' OR column_default IS NOT NULL "
+            "OR extra LIKE '%%auto_increment%%' OR extra LIKE '%%GENERATED%%' FROM information_schema.columns "
+            "WHERE table_name = %s AND table_schema = coalesce(%s, database()) ORDER BY ordinal_position",
+            [name, schema[0] if schema else None],
+        )
+        return [PlaceColumn(column, of, _kind(of), bool(free)) for column, of, free in rows] or None
+
+    def tables(self) -> list[str]:
+        """All tables and views but our own."""
+        rows = self._rows("SELECT table_name FROM information_schema.tables WHERE table_schema = database() ORDER BY 1")
+        return [name for (name,) in rows if name != MARKS]
+
+    def create(self, table: str, columns: Mapping[str, Kind]) -> None:
+        """Create an empty table, and its database where it is not there."""
+        if "." in table:
+            self._run(f"CREATE SCHEMA IF NOT EXISTS {quoted(table.split('.', maxsplit=1)[0])}")
+        listed = ", ".join(f"{quoted(name)} {mariadb_type(kind)} NULL" for name, kind in columns.items())
+        self._run(f"CREATE TABLE {quoted_table(table)} ({listed}){_OPTIONS}")
+
+    # ---- loading
+
+    @contextlib.contextmanager
+    def transaction(self, table: str) -> Iterator[None]:
+        """Commit at the end, undo where an exception leaves it; nobody else loads into the table meanwhile."""
+        self._check_engine(table)
+        self._make_marks()
+        database = self._rows("SELECT database()")[0][0]
+        lock = text_literal("nomotheta " + hashlib.sha256(f"{database}.{table}".encode()).hexdigest()[:40])
+        if not self._rows(f"SELECT get_lock({lock}, 0)")[0][0]:
+            raise PlaceError(f"another load into {table} is under way{self._holder(lock)}", where=f"place {self.name}",
+                             mend="wait until it has ended")  # fmt: skip
+        try:
+            self._run("START TRANSACTION WITH CONSISTENT SNAPSHOT")
+            yield
+            self._run("COMMIT")
+        except BaseException:
+            with contextlib.suppress(PlaceError):  # the connection itself may be gone
+                self._run("ROLLBACK")
+            raise
+        finally:
+            with contextlib.suppress(PlaceError):
+                self._rows(f"SELECT release_lock({lock})")
+
+    def _check_engine(self, table: str) -> None:
+        *schema, name = table.split(".")
+        found = self._rows(
+            "SELECT t.engine, e.transactions FROM information_schema.tables t JOIN information_schema.engines e "
+            "ON e.engine = t.engine WHERE t.table_name = %s AND t.table_schema = coalesce(%s, database())",
+            [name, schema[0] if schema else None],
+        )
+        if found and found[0][1] != "YES":
+            raise PlaceError(
+                f"the table is kept by the engine {found[0][0]}, which cannot undo a load",
+                where=f"{table} in {self.shown}",
+                mend=f"ALTER TABLE {table} ENGINE=InnoDB",
+            )  # fmt: skip
+
+    def _make_marks(self) -> None:
+        """The table of loads is made before the transaction, which it would end."""
+        if self.columns(MARKS) is None:
+            try:
+                self._run(self._marks_ddl)
+            except PlaceError as error:
+                raise no_marks(error, self._marks_ddl) from None
+
+    def _holder(self, lock: str) -> str:
+        rows = self._rows(f"SELECT user, id, time FROM information_schema.processlist WHERE id = is_used_lock({lock})")
+        return f", by {rows[0][0]} (connection {rows[0][1]}, for {rows[0][2]} s)" if rows else ""
+
+    def append(self, table: str, columns: Sequence[str], batches: Iterator[Any], schema: Any) -> int:
+        """Add the rows of Arrow record batches: as one stream, or by INSERT where the server takes none."""
+        types = {column.name: column.type_name for column in self.columns(table) or []}
+        checked = (self._fitting(batch, types) for batch in batches)
+        return self._sent(table, columns, checked, schema)
+
+    def _sent(self, table: str, columns: Sequence[str], batches: Iterator[Any], schema: Any) -> int:
+        if int(self._rows("SELECT @@local_infile")[0][0]) and os.name == "posix":
+            return self._streamed(table, columns, batches, schema)
+        return self._inserted(table, columns, batches)
+
+    def _streamed(self, table: str, columns: Sequence[str], batches: Iterator[Any], schema: Any) -> int:
+        binary = [pa.types.is_binary(schema.field(name).type) for name in columns]
+        listed = [f"@b{at}" if of else quoted(name) for at, (name, of) in enumerate(zip(columns, binary, strict=True))]
+        back = [
+            f"{quoted(name)} = unhex(@b{at})" for at, (name, of) in enumerate(zip(columns, binary, strict=True)) if of
+        ]
+        with _Pipe(batches, columns) as pipe, self._connection.cursor() as cursor:
+            sql = (
+                f"LOAD DATA LOCAL INFILE '{pipe.path}' INTO TABLE {quoted_table(table)} CHARACTER SET utf8mb4 "
+                f"FIELDS TERMINATED BY '\t' ESCAPED BY '\\' LINES TERMINATED BY '\n' ({', '.join(listed)})"
+            ) + (f" SET {', '.join(back)}" if back else "")
+            with self._translated():
+                cursor.execute(sql)
+            pipe.ended()
+            taken = int(cursor.rowcount)
+            if cursor.warning_count or taken != pipe.rows:
+                raise self._warned(pipe.rows, taken)
+            return taken
+
+    def _warned(self, sent: int, taken: int) -> PlaceError:
+        """What the server made of a row that does not fit, as the error that it is."""
+        found = self._rows("SHOW WARNINGS LIMIT 1")
+        told = str(found[0][2]) if found else f"{sent:,} rows were sent, {taken:,} were taken"
+        row = re.search(r" (?:at|for) row (\d+)$", told)
+        if row:
+            told = f"{told[: row.start()]} (row {int(row[1]):,} of those sent)"
+        return PlaceError(f"the database says: {told}", where=f"place {self.name}",
+                          mend="change the charter, so that such a row is set aside, or the table")  # fmt: skip
+
+    def _inserted(self, table: str, columns: Sequence[str], batches: Iterator[Any]) -> int:
+        head = f"INSERT INTO {quoted_table(table)} ({', '.join(map(quoted, columns))}) VALUES "
+        done = 0
+        for batch in batches:
+            whole = batch.select(list(columns))
+            step = max(1, min(whole.num_rows, whole.num_rows * _STATEMENT // max(1, 2 * whole.nbytes)))
+            for first in range(0, whole.num_rows, step):
+                rows = joined_rows(
+                    whole.slice(first, step), _as_literals, null="NULL", between=",", first="(", last=")"
+                )
+                with self._connection.cursor() as cursor, self._translated():
+                    taken = cursor.execute(head + ",".join(rows.to_pylist()))
+                if cursor.warning_count or taken != len(rows):
+                    raise self._warned(len(rows), taken)
+                done += taken
+        return done
+
+    def _fitting(self, batch: Any, types: Mapping[str, str]) -> Any:
+        """A batch, none of whose moments has more digits than its column keeps: they would be cut without a word."""
+        for name in batch.schema.names:
+            column = batch.column(name)
+            kept = re.fullmatch(r"(?:datetime|timestamp|time)(?:\((\d)\))?", types.get(name, ""))
+            if not kept or kept[1] == "6" or not pa.types.is_temporal(column.type):
+                continue
+            unit = 10 ** (6 - int(kept[1] or 0))
+            number = column.cast(pa.int64())
+            cut = pc.not_equal(number, pc.multiply(pc.divide(number, unit), unit))
+            if pc.any(cut).as_py():
+                value = column.filter(cut)[0]
+                raise PlaceError(
+                    f"{value} does not fit '{name}', which is {types[name]}", where=f"place {self.name}",
+                    mend=f"keep more digits of a second: {types[name].partition('(')[0].upper()}(6)",
+                )  # fmt: skip
+        return batch
+
+    def delete(self, table: str, where: str | None) -> int:
+        """Delete rows."""
+        return self._run(f"DELETE FROM {quoted_table(table)}" + (f" WHERE {where}" if where else ""))
+
+    def missing(self, table: str, cells: Any) -> int:
+        """How many of some keys, an Arrow table of their columns, do not stand in the table."""
+        kinds = {column.name: column.kind for column in self.columns(table) or []}
+        sides = [
+            [self.exactly(f"{of}.{quoted(name)}", kinds.get(name)) for of in ("there", "taken")]
+            for name in cells.column_names
+        ]
+        same = " AND ".join(f"{there} = {taken}" for there, taken in sides)
+        listed = ", ".join(map(quoted, cells.column_names))
+        self._run(f"CREATE TEMPORARY TABLE {_TAKEN} AS SELECT {listed} FROM {quoted_table(table)} LIMIT 0")
+        try:
+            self._sent(_TAKEN, cells.column_names, iter(cells.to_batches()), cells.schema)
+            found = self._rows(
+                f"SELECT count(*) FROM {_TAKEN} AS taken WHERE NOT EXISTS "
+                f"(SELECT 1 FROM {quoted_table(table)} AS there WHERE {same})"
+            )
+        finally:
+            self._run(f"DROP TEMPORARY TABLE {_TAKEN}")
+        return int(found[0][0])
+
+    # ---- asking
+
+    def count(self, table: str, where: str | None = None) -> int:
+        """Count rows."""
+        return int(self._rows(f"SELECT count(*) {self.rowset(table, where)}")[0][0])
+
+    def fetch(self, sql: str) -> Any:
+        """Rows as an Arrow table."""
+        with self._translated(), self._connection.cursor() as cursor:
+            cursor.execute(sql)
+            return rows_table([column[0] for column in cursor.description], cursor.fetchall())
+
+    def stream(self, sql: str) -> Iterator[Any]:
+        """Rows as Arrow record batches."""
+        with self._translated(), self._connection.cursor(SSCursor) as cursor:
+            cursor.execute(sql)
+            names = [column[0] for column in cursor.description]
+            while rows := cursor.fetchmany(_CHUNK):
+                yield from rows_table(names, rows).to_batches()
+
+    def render(self, node: Node, now: Now) -> str:
+        """A condition as MariaDB's SQL."""
+        return MariaRenderer(now).render(node)
+
+    def rowset(self, table: str, where: str | None = None) -> str:
+        """FROM and WHERE."""
+        return f"FROM {quoted_table(table)}" + (f" WHERE {where}" if where else "")
+
+    def as_text(self, column: str) -> str:
+        """A column as text."""
+        return f"CAST({quoted(column)} AS CHAR)"
+
+    def exactly(self, sql: str, kind: Kind | None) -> str:
+        """A text is compared by code point, whatever its column's collation."""
+        return by_code_point(sql) if kind and kind.name == "text" else sql
+
+    # ---- marks
+
+    def marks(self, table: str) -> list[Mark]:
+        """The loads that stand in a table."""
+        if self.columns(MARKS) is None:
+            return []
+        return marks_of(
+            [(*row[:6], row[6].replace(tzinfo=_UTC), row[7]) for row in self._rows(OF_TABLE + "%s", [table])]
+        )
+
+    def mark(self, mark: Mark) -> bool:
+        """Leave a mark, unless its content came before."""
+        values = values_of(mark)
+        values[6] = mark.at.astimezone(_UTC).replace(tzinfo=None)
+        return self._run(f"INSERT IGNORE INTO {MARKS} VALUES ({', '.join(['%s'] * len(values))})", values) == 1
+
+    def next_load_id(self) -> int:
+        """One more than the highest number so far."""
+        return 1 if self.columns(MARKS) is None else int(self._rows(HIGHEST)[0][0])
+
+    def close(self) -> None:
+        """Let go of the connection."""
+        with contextlib.suppress(pymysql.MySQLError, OSError):
+            self._connection.close()
+
+
+class _Pipe:
+    """Batches as lines of text, which a thread writes into a pipe as they are read from it."""
+
+    def __init__(self, batches: Iterator[Any], columns: Sequence[str]) -> None:
+        self.rows = 0
+        self._batches, self._columns = batches, list(columns)
+        self._failure: BaseException | None = None
+        self._reads, self._writes = os.pipe()
+        self.path = f"/dev/fd/{self._reads}"
+        self._thread = threading.Thread(target=self._write, daemon=True)
+
+    def __enter__(self) -> _Pipe:
+        self._thread.start()
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        os.close(self._reads)  # whoever still writes is told so
+        self._thread.join()
+        if self._failure and not isinstance(self._failure, BrokenPipeError):
+            raise self._failure
+
+    def ended(self) -> None:
+        """Wait for the last row, and raise what kept it from coming.
+
+        Raises:
+            BaseException: what the batches raised.
+        """
+        self._thread.join()
+        if self._failure:
+            raise self._failure
+
+    def _write(self) -> None:
+        try:
+            for batch in self._batches:
+                lines = _lines(batch.select(self._columns))
+                while lines:
+                    lines = lines[os.write(self._writes, lines) :]
+                self.rows += batch.num_rows
+        except BaseException as error:
+            self._failure = error
+        finally:
+            os.close(self._writes)
+
+
+def _lines(batch: Any) -> memoryview:
+    """The rows of a batch as the server reads them."""
+    if can_copy():
+        return text_rows(batch).data
+    return text_bytes(joined_rows(batch, _escaped, null="\\N", between="\t", last="\n"))
+
+
+def _escaped(column: Any) -> Any:
+    """Texts with what would end a cell or a line behind a backslash."""
+    texts = cell_texts(column)
+    if not pa.types.is_string(column.type):
+        return texts
+    for plain in ("\\", "\t", "\n"):
+        if pc.any(pc.match_substring(texts, plain)).as_py():
+            texts = pc.replace_substring(texts, plain, f"\\{plain}")
+    return texts
+
+
+def _as_literals(column: Any) -> Any:
+    """Values as SQL."""
+    of = column.type
+    texts = cell_texts(column)
+    if pa.types.is_binary(of):
+        return pc.binary_join_element_wise("X'", texts, "'", "")
+    if pa.types.is_string(of) or pa.types.is_temporal(of):
+        return pc.binary_join_element_wise("'", pc.replace_substring(texts, "'", "''"), "'", "")
+    return texts
+
+
+def _kind(type_name: str) -> Kind | None:
+    found = re.fullmatch(r"decimal\((\d+),(\d+)\)(?: unsigned)?(?: zerofill)?", type_name)
+    if found:
+        return decimal(int(found[1]), int(found[2]))
+    if type_name == "tinyint(1)":
+        return Kind("boolean")
+    sized = re.fullmatch(r"(?:var)?char\((\d+)\)", type_name)
+    if sized:
+        return Kind("text", int(sized[1]))
+    if type_name.startswith("bigint") and "unsigned" in type_name:
+        return decimal(20, 0)
+    bare = re.split(r"[( ]", type_name, maxsplit=1)[0]
+    return Kind(_KINDS[bare]) if bare in _KINDS else None
+
+
+_PARAMETERS: Mapping[str, Callable[[str], Any]] = {
+    "connect_timeout": int, "lock_wait_timeout": int, "unix_socket": str, "ssl_ca": str,
+    "ssl_cert": str, "ssl_key": str,
+    "ssl_verify_cert": lambda text: text.lower() in {"1", "true", "yes"},
+    "ssl_verify_identity": lambda text: text.lower() in {"1", "true", "yes"},
+}  # fmt: skip
+
+
+def _settings(url: str, where: str) -> tuple[dict[str, Any], int]:
+    """What the driver takes, from a URL; and how long to wait for a lock, in seconds.
+
+    Raises:
+        DeclarationError: a part of the URL is not known, or it names no database.
+    """
+    parts = urlsplit(url)
+    database = unquote(parts.path.lstrip("/"))
+    if not database:
+        raise DeclarationError("the url names no database", where=where, mend="write mariadb://USER@HOST/DATABASE")
+    given: dict[str, Any] = {"connect_timeout": _PATIENCE, "lock_wait_timeout": _LOCK_PATIENCE}
+    for name, value in parse_qsl(parts.query, keep_blank_values=True):
+        if name not in _PARAMETERS:
+            mend = did_you_mean(name, _PARAMETERS, "known: " + ", ".join(_PARAMETERS))
+            raise DeclarationError(f"the url holds '{name}', which is not known", where=where, mend=mend)
+        try:
+            given[name] = _PARAMETERS[name](value)
+        except ValueError:
+            raise DeclarationError(f"'{value}' is no number", where=f"{where}, {name} in its url") from None
+    patience = given.pop("lock_wait_timeout")
+    try:
+        port = parts.port or 3306
+    except ValueError:
+        raise DeclarationError("the url's port is no number", where=where, mend="write HOST:3306") from None
+    return {
+        "host": parts.hostname or "localhost", "port": port, "user": unquote(parts.username or ""),
+        "password": unquote(parts.password or ""), "database": database, "charset": "utf8mb4", "local_infile": True,
+        "autocommit": True, **given,
+    }, patience  # fmt: skip

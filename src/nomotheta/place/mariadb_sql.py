@@ -1,0 +1,192 @@
+"""What MariaDB and MySQL say differently: conditions, fingerprints, and the names of kinds.
+
+The session takes names in double quotes, backslashes as they are and || as SQL does; see `place.mariadb`.
+"""
+
+from __future__ import annotations
+
+import datetime
+from collections.abc import Sequence
+from typing import Any
+
+from nomotheta.conditions import Kind, Node, render_pattern
+from nomotheta.place.fingerprint import Fingerprint
+from nomotheta.place.render import WHITE_SPACE, Renderer, quoted, text_literal
+
+COLLATION = "utf8mb4_nopad_bin"
+_LONGEST_VARCHAR = 16_000  # characters that a row of such a column can always hold
+_CASTS = {"integer": "SIGNED", "real": "DOUBLE", "text": "CHAR", "boolean": "SIGNED", "timestamp": "DATETIME(6)",
+          "timestamptz": "DATETIME(6)", "time": "TIME(6)"}  # fmt: skip
+
+
+def by_code_point(sql: str) -> str:
+    """A text that is compared by code point, capitals, accents and spaces at its end included."""
+    return f"(CONVERT({sql} USING utf8mb4) COLLATE {COLLATION})"
+
+
+class MariaRenderer(Renderer):
+    """Conditions as MariaDB's SQL."""
+
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        self._by_op["is distinct"] = lambda node: f"(NOT {self.render(node.args[0])} <=> {self.render(node.args[1])})"
+        self._by_op["extract"] = self.extract
+
+    def column(self, node: Node) -> str:
+        """A column of the table; a text is compared by code point."""
+        name = super().column(node)
+        return by_code_point(name) if node.kind.name == "text" else name
+
+    def whole(self, sql: str) -> str:
+        """As a whole number of 64 bits."""
+        return f"CAST({sql} AS SIGNED)"
+
+    def type_name(self, kind: Kind) -> str:
+        """The name of a kind in a cast."""
+        return _CASTS.get(kind.name) or mariadb_type(kind)
+
+    def moment(self, value: Any) -> str:
+        """A date, time, timestamp or uuid as a literal; an instant in UTC, as the session is."""
+        if isinstance(value, datetime.datetime):
+            utc = value.astimezone(datetime.UTC).replace(tzinfo=None) if value.tzinfo else value
+            return f"CAST('{utc.isoformat(' ')}' AS DATETIME(6))"
+        name = {datetime.date: "DATE", datetime.time: "TIME(6)"}.get(type(value), "UUID")
+        return f"CAST('{value}' AS {name})"
+
+    def match(self, node: Node) -> str:
+        """A regular expression."""
+        part, full = node.value
+        return f"({self.render(node.args[0])} REGEXP {text_literal(render_pattern(part, 'pcre', full=full))})"
+
+    def arithmetic(self, node: Node) -> str:
+        """Plus, minus, times, divided by, modulo; decimals have digits enough as they are."""
+        if node.kind.name != "decimal":
+            return super().arithmetic(node)
+        left, right = (self.render(arg) for arg in node.args)
+        return f"({left} % NULLIF({right}, 0))" if node.op == "%" else f"({left} {node.op} {right})"
+
+    def shift(self, node: Node) -> str:
+        """A date or timestamp moved by days or by an interval."""
+        moment, by = node.args
+        amount, unit = (self.render(by), "DAY") if by.kind.name == "integer" else by.value
+        return f"({self.render(moment)} {node.value} INTERVAL {amount} {unit.upper()})"
+
+    def days(self, node: Node) -> str:
+        """The days from the right date to the left."""
+        return f"datediff({self.render(node.args[0])}, {self.render(node.args[1])})"
+
+    def cast(self, node: Node) -> str:
+        """A cast; text that is no number becomes null, not an error."""
+        of, kind = node.args[0], node.value
+        inner = self.render(of)
+        if of.kind.name == "text" and kind.name in {"integer", "decimal"}:
+            digits = "[0-9]{1,18}" if kind.name == "integer" else f"[0-9]{{1,{max(1, kind.digits - kind.scale)}}}"
+            places = f"([.][0-9]{{1,{max(1, kind.scale)}}})?" if kind.name == "decimal" else ""
+            shape = f"^[+-]?{digits}{places}\\z"
+            return f"(CASE WHEN {inner} REGEXP '{shape}' THEN CAST({inner} AS {self.type_name(kind)}) END)"
+        if of.kind.name == "boolean" and kind.name == "integer":
+            return f"(CASE WHEN {inner} THEN 1 WHEN NOT {inner} THEN 0 END)"
+        if of.kind.name == kind.name == "text":
+            return inner
+        if kind.name == "text" and of.kind.name == "decimal":
+            inner = f"CAST({inner} AS DECIMAL({of.kind.size},{of.kind.scale}))"
+        cast = super().cast(node) if kind.name != "text" else f"CAST({inner} AS CHAR)"
+        return by_code_point(cast) if kind.name == "text" else cast
+
+    def extract(self, node: Node) -> str:
+        """A part of a date or timestamp."""
+        inner = self.render(node.args[0])
+        return f"(weekday({inner}) + 1)" if node.value == "isodow" else f"extract({node.value.upper()} FROM {inner})"
+
+    def call(self, node: Node) -> str:
+        """A function; replace gives null where any part is null."""
+        if node.value == "replace":
+            text, old, new = map(self.render, node.args)
+            return f"(CASE WHEN {old} IS NOT NULL AND {new} IS NOT NULL THEN replace({text}, {old}, {new}) END)"
+        return super().call(node)
+
+    def length(self, node: Node) -> str:
+        """Characters of a text."""
+        return f"char_length({self.render(node.args[0])})"
+
+    def position(self, node: Node) -> str:
+        """Where a text stands in another, from 1; 0 where it does not."""
+        needle, text = map(self.render, node.args)
+        return f"locate({needle}, {text})"
+
+    def trim(self, node: Node) -> str:
+        """Without white space at either end."""
+        edges = text_literal(f"^[{WHITE_SPACE}]+|[{WHITE_SPACE}]+\\z")
+        return f"regexp_replace({self.render(node.args[0])}, {edges}, '')"
+
+    def not_blank(self, node: Node) -> str:
+        """Neither null, nor empty, nor only white space."""
+        return f"coalesce({self.render(node.args[0])} REGEXP {text_literal(f'[^{WHITE_SPACE}]')}, FALSE)"
+
+
+class MariaFingerprint(Fingerprint):
+    """The fingerprint as MariaDB's SQL."""
+
+    def row_hash(self, kinds: Any) -> str:
+        """The hash of a row."""
+        return f"CAST(conv(left(md5({self.row_text(kinds)}), 16), 16, 10) AS UNSIGNED)"
+
+    def hash_sum(self, kinds: Any) -> str:
+        """The sum of the rows' hashes modulo 2^64."""
+        return f"mod(coalesce(sum({self.row_hash(kinds)}), 0), 18446744073709551616)"
+
+    def bucket(self, kinds: Any) -> str:
+        """Which bucket a row belongs to."""
+        return f"({self.row_hash(kinds)} % 1024)"
+
+    def octets(self, column: str) -> str:
+        """The length of a text in bytes of UTF-8."""
+        return f"octet_length({column})"
+
+    def characters(self, column: str) -> str:
+        """The length of a text in characters."""
+        return f"char_length({column})"
+
+    def text(self, column: str) -> str:
+        """A value as a text."""
+        return f"CAST({column} AS CHAR)"
+
+    def joined(self, parts: Sequence[str]) -> str:
+        """Texts as one, none of which is null; the numbers among them are texts of UTF-8 too."""
+        return f"convert(concat({', '.join(parts)}) USING utf8mb4)"
+
+    def cell_text(self, name: str, kind: Kind) -> str:
+        """One cell's part of a row's text."""
+        column = quoted(name)
+        if kind.name == "text":
+            column = f"convert({column} USING utf8mb4)"
+            return f"ifnull({self.octets(column)}, ''), ':', ifnull({column}, '')"
+        return f"ifnull({self.canonical(column, kind)}, ''), '|'"
+
+    def canonical(self, column: str, kind: Kind) -> str:
+        """A value as its canonical text."""
+        match kind.name:
+            case "integer" | "date":
+                return column
+            case "boolean":
+                return f"({column} <> 0)"
+            case "time" | "timestamp" | "timestamptz":
+                whole = 8 if kind.name == "time" else 19
+                return (
+                    f"if(microsecond({column}) = 0, left({column}, {whole}), trim(TRAILING '0' FROM {column}))"
+                )  # fmt: skip
+            case "uuid":
+                return f"lower(CAST({column} AS CHAR))"
+        return super().canonical(column, kind)
+
+
+def mariadb_type(kind: Kind) -> str:
+    """MariaDB's name for a kind."""
+    if kind.name == "decimal":
+        return f"DECIMAL({kind.size},{kind.scale})"
+    if kind.name == "text":
+        return f"VARCHAR({kind.size})" if kind.size and kind.size <= _LONGEST_VARCHAR else "LONGTEXT"
+    return {
+        "integer": "BIGINT", "real": "DOUBLE", "timestamp": "DATETIME(6)", "timestamptz": "TIMESTAMP(6)",
+        "time": "TIME(6)", "binary": "LONGBLOB",
+    }.get(kind.name, kind.name.upper())  # fmt: skip
