@@ -1,4 +1,4 @@
-"""A PostgreSQL server for the tests: the one on this machine, or one of their own in a temporary folder."""
+"""Databases for the tests: servers that run on this machine, or ones of their own in a temporary folder; and files."""
 
 from __future__ import annotations
 
@@ -6,45 +6,67 @@ import contextlib
 import os
 import shutil
 import socket
+import sqlite3
 import subprocess
 import tempfile
+import time
 import uuid
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
+from urllib.parse import urlsplit
 
 import psycopg
+import pymysql
 import pytest
 
-USUAL = "postgresql://postgres@127.0.0.1:5432/test"
+USUAL = {"postgresql": "postgresql://postgres@127.0.0.1:5432/test", "mariadb": "mariadb://root@127.0.0.1:3306/test"}
+Rows = list[tuple[Any, ...]]
 
 
-def reached(url: str) -> bool:
-    try:
-        psycopg.connect(url, connect_timeout=5).close()
-    except psycopg.OperationalError:
-        return False
-    return True
+def ask_postgres(url: str, sql: str) -> Rows:
+    """The rows of a statement; none for one that gives none."""
+    with psycopg.connect(url, autocommit=True, connect_timeout=5) as connection:
+        cursor = connection.execute(sql)
+        return list(cursor.fetchall()) if cursor.description else []
+
+
+def ask_mariadb(url: str, sql: str) -> Rows:
+    """The rows of a statement; none for one that gives none."""
+    at = urlsplit(url)
+    with (
+        pymysql.connect(
+            host=at.hostname, port=at.port or 3306, user=at.username, database=at.path[1:] or None, autocommit=True,
+            connect_timeout=5, init_command="SET SESSION lock_wait_timeout = 10",
+        ) as connection,
+        connection.cursor() as cursor,
+    ):  # fmt: skip
+        cursor.execute(sql)
+        return list(cursor.fetchall())
+
+
+def ask_sqlite(url: str, sql: str) -> Rows:
+    """The rows of a statement; none for one that gives none."""
+    with contextlib.closing(sqlite3.connect(url.partition("///")[2])) as connection, connection:
+        return connection.execute(sql).fetchall()
+
+
+ASK = {"postgresql": ask_postgres, "mariadb": ask_mariadb, "sqlite": ask_sqlite}
 
 
 @contextlib.contextmanager
-def own_server() -> Iterator[str]:
+def own_postgres() -> Iterator[str]:
     """A server started for the tests, which is stopped when they end; skips where none is installed."""
     found = shutil.which("initdb") or next(map(str, Path("/usr/lib/postgresql").glob("*/bin/initdb")), None)
     if found is None:
         pytest.skip("no PostgreSQL server answers on this machine, and none is installed that could be started")
-    binaries, user = Path(found).parent, {"user": "nobody"} if os.geteuid() == 0 else {}
-    with socket.socket() as free:
-        free.bind(("127.0.0.1", 0))
-        port = free.getsockname()[1]
-    with tempfile.TemporaryDirectory(prefix="nomotheta-pg-") as folder:
-        if user:
-            shutil.chown(folder, "nobody")
-        data = f"{folder}/data"
+    binaries = Path(found).parent
+    with own_folder() as (folder, user, port):
 
         def run(*words: str) -> None:
-            subprocess.run([str(binaries / words[0]), *words[1:]], check=True, capture_output=True, **user)  # type: ignore[call-overload]
+            subprocess.run([str(binaries / words[0]), *words[1:]], check=True, capture_output=True, **user)
 
+        data = f"{folder}/data"
         run("initdb", "-D", data, "-U", "postgres", "--auth", "trust", "-E", "UTF8", "--locale", "C.UTF-8")
         run("pg_ctl", "-D", data, "-w", "-l", f"{folder}/log", "-o", f"-p {port} -h 127.0.0.1 -k {folder}", "start")
         try:
@@ -54,35 +76,89 @@ def own_server() -> Iterator[str]:
 
 
 @contextlib.contextmanager
-def server() -> Iterator[str]:
-    """The URL of a server."""
-    if reached(USUAL):
-        yield USUAL
-        return
-    with own_server() as url:
-        yield url
+def own_mariadb() -> Iterator[str]:
+    """A server started for the tests, which is stopped when they end; skips where none is installed."""
+    install, server = shutil.which("mariadb-install-db"), shutil.which("mariadbd") or shutil.which("mysqld")
+    if install is None or server is None:
+        pytest.skip("no MariaDB server answers on this machine, and none is installed that could be started")
+    with own_folder() as (folder, user, port):
+        data = f"--datadir={folder}/data"
+        auth = "--auth-root-authentication-method=normal"
+        subprocess.run([install, "--no-defaults", data, auth], check=True, capture_output=True, **user)
+        words = [f"--socket={folder}/socket", f"--port={port}", "--bind-address=127.0.0.1", f"--log-error={folder}/log"]
+        running = subprocess.Popen([server, "--no-defaults", data, *words], **user)
+        url = f"mariadb://root@127.0.0.1:{port}/"
+        try:
+            for _ in range(300):
+                if reached("mariadb", url):
+                    break
+                time.sleep(0.1)
+            yield url
+        finally:
+            running.kill()
+            running.wait()
+
+
+@contextlib.contextmanager
+def own_folder() -> Iterator[tuple[str, dict[str, Any], int]]:
+    """A folder for a server's data, whose it is, and a port that is free."""
+    user = {"user": "nobody"} if os.geteuid() == 0 else {}
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        port = free.getsockname()[1]
+    with tempfile.TemporaryDirectory(prefix="nomotheta-") as folder:
+        if user:
+            shutil.chown(folder, "nobody")
+        yield folder, user, port
+
+
+OWN: dict[str, Callable[[], contextlib.AbstractContextManager[str]]] = {
+    "postgresql": own_postgres, "mariadb": own_mariadb,
+}  # fmt: skip
+
+
+def reached(sort: str, url: str) -> bool:
+    """Whether a server answers."""
+    try:
+        ASK[sort](url, "SELECT 1")
+    except (psycopg.OperationalError, pymysql.OperationalError):
+        return False
+    return True
+
+
+@contextlib.contextmanager
+def server(sort: str) -> Iterator[str]:
+    """The URL of a server; for a file, of none."""
+    if sort not in USUAL:
+        yield ""
+    elif reached(sort, USUAL[sort]):
+        yield USUAL[sort]
+    else:
+        with OWN[sort]() as url:
+            yield url
 
 
 class Database:
-    """A database of its own on a server."""
+    """A database of its own on a server, or a file."""
 
-    def __init__(self, server_url: str) -> None:
+    def __init__(self, sort: str, server_url: str) -> None:
+        self.sort, self._server = sort, server_url
         self.name = f"nomotheta_{uuid.uuid4().hex[:12]}"
-        self._server = server_url
+        if sort == "sqlite":
+            self._folder = tempfile.mkdtemp(prefix="nomotheta-")
+            self.url = f"sqlite:///{self._folder}/{self.name}.sqlite"
+            return
         self.url = server_url.rpartition("/")[0] + "/" + self.name
-        ask(server_url, f"CREATE DATABASE {self.name} TEMPLATE template0 ENCODING 'UTF8'")
+        encoding = "TEMPLATE template0 ENCODING 'UTF8'" if sort == "postgresql" else "CHARACTER SET latin1"
+        ASK[sort](server_url, f"CREATE DATABASE {self.name} {encoding}")
 
-    def ask(self, sql: str) -> list[tuple[Any, ...]]:
+    def ask(self, sql: str) -> Rows:
         """What the database itself says."""
-        return ask(self.url, sql)
+        return ASK[self.sort](self.url, sql)
 
     def drop(self) -> None:
         """Away with it."""
-        ask(self._server, f"DROP DATABASE {self.name} WITH (FORCE)")
-
-
-def ask(url: str, sql: str) -> list[tuple[Any, ...]]:
-    """The rows of a statement; none for one that gives none."""
-    with psycopg.connect(url, autocommit=True) as connection:
-        cursor = connection.execute(sql)
-        return list(cursor.fetchall()) if cursor.description else []
+        if self.sort == "sqlite":
+            shutil.rmtree(self._folder)
+        else:
+            ASK[self.sort](self._server, f"DROP DATABASE {self.name}{' WITH (FORCE)' * (self.sort == 'postgresql')}")

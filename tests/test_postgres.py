@@ -2,15 +2,9 @@
 
 from __future__ import annotations
 
-import datetime
 import os
-import random
 import signal
-import subprocess
-import sys
 import threading
-import time
-import uuid
 from collections.abc import Iterator
 from decimal import Context, Decimal
 from pathlib import Path
@@ -21,15 +15,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import DAY, SETTINGS, TICKETS, Space, without_kernel
-from nomotheta.conditions import Kind, build, check, decimal
+from conftest import DAY, SETTINGS, Space
+from nomotheta.conditions import decimal
 from nomotheta.errors import PlaceError
-from nomotheta.kinds import arrow_type
-from nomotheta.load import as_kind
-from nomotheta.place import Fingerprint, Place, connect, quoted
-from nomotheta.place.postgres_sql import PostgresRenderer, postgres_type
+from nomotheta.place import Place, connect
 from servers import Database, server
-from test_conditions import KINDS, MEANS, NOW, ROW, WHOLES
 
 OURS = "FROM pg_stat_activity WHERE application_name = 'nomotheta' AND datname = current_database()"
 GOOD = "ticket_no;fare;sold_on\nT001;1,50;01.06.2026\nT002;n/a;02.06.2026\nT003;3,00;\n"
@@ -37,20 +27,20 @@ GOOD = "ticket_no;fare;sold_on\nT001;1,50;01.06.2026\nT002;n/a;02.06.2026\nT003;
 
 @pytest.fixture(scope="session")
 def postgres() -> Iterator[str]:
-    with server() as url:
+    with server("postgresql") as url:
         yield url
 
 
 @pytest.fixture
 def database(postgres: str) -> Iterator[Database]:
-    made = Database(postgres)
+    made = Database("postgresql", postgres)
     yield made
     made.drop()
 
 
 @pytest.fixture(scope="module")
 def place(postgres: str) -> Iterator[Place]:
-    made = Database(postgres)
+    made = Database("postgresql", postgres)
     found = connect("pg", made.url, Path())
     yield found
     found.close()
@@ -62,52 +52,6 @@ def there(space: Space, database: Database) -> Space:
     """The workspace of the tickets, whose place is a PostgreSQL database."""
     space.write("nomotheta.toml", SETTINGS.replace("duckdb:///warehouse.duckdb", database.url))
     return space
-
-
-def test_the_whole_path_ends_as_it_does_on_duckdb(there: Space, database: Database) -> None:
-    text = GOOD + "T001;9,00;03.06.2026\nx;1,00;01.06.2026\nT004;zwei;01.06.2026\nT005;1;2;3\n"
-    there.tickets(text)
-    there.tickets("ticket_no;fare;sold_on\nT002;5,00;01.06.2026\nT006;6,00;01.06.2026\n", "2026-06-02")
-
-    first, second = there.load(), there.load(day="2026-06-02")
-
-    counts = ("records", "loaded", "rejected", "repeated", "before", "after")
-    assert [first["balance"][name] for name in counts] == [7, 3, 3, 1, 0, 3]
-    assert [second["balance"][name] for name in counts] == [2, 1, 0, 1, 3, 4]
-    assert database.ask("SELECT ticket_no, fare::text, sold_on::text FROM tickets ORDER BY 1") == [
-        ("T001", "1.50", "2026-06-01"), ("T002", None, "2026-06-02"), ("T003", "3.00", None), ("T006", "6.00", "2026-06-01"),
-    ]  # fmt: skip
-    assert there.judge()["verdict"] == "pass"
-    assert there.run("reconcile", "tickets").code == 0
-    assert there.load()["verdict"] == "fail"  # the same content again
-
-    database.ask("UPDATE tickets SET fare = 7 WHERE ticket_no = 'T006'")
-    found = there.run("reconcile", "tickets")
-    assert found.code == 1
-    assert "T006" in found.out
-
-
-def test_a_rule_that_fails_undoes_all_of_it(there: Space, database: Database) -> None:
-    there.charter(TICKETS + '[[rules]]\nname = "enough"\nwhole = "sum(fare) > 100"\n')
-    there.tickets(GOOD)
-
-    load = there.load()
-
-    assert load["exit"] == 1
-    assert database.ask("SELECT count(*) FROM tickets") == [(0,)]
-    assert database.ask("SELECT to_regclass('nomotheta_loads')::text") == [(None,)]
-
-
-def test_overwriting_replaces_a_slice_and_readers_see_the_old_rows_until_then(there: Space, database: Database) -> None:
-    charter = TICKETS.replace('tolerate = "all"', 'tolerate = "all"\nhow = "overwrite"\nslice = "sold_on = :day"')
-    there.charter(charter)
-    there.tickets("ticket_no;fare;sold_on\nT001;1;01.06.2026\n")
-    there.load()
-    there.tickets("ticket_no;fare;sold_on\nT007;2;01.06.2026\nT008;2;01.06.2026\n")
-
-    balance = there.load()["balance"]
-
-    assert [balance[name] for name in ("before", "removed", "loaded", "after")] == [1, 1, 2, 2]
 
 
 @pytest.mark.parametrize(
@@ -272,130 +216,6 @@ def test_a_connection_that_is_cut_leaves_the_table_as_it_was(database: Database)
     assert database.ask("SELECT count(*) FROM t") == [(0,)]
 
 
-def test_a_load_killed_at_any_moment_comes_right_with_the_next(there: Space, database: Database) -> None:
-    rows = 120_000
-    numbers = [f"T{at:06d}" for at in range(rows)]
-    there.charter(TICKETS.replace("text(4)", "text(7)").replace("[0-9]{3}", "[0-9]{6}"))
-    there.tickets("ticket_no;fare;sold_on\n" + "".join(f"{number};1,00;01.06.2026\n" for number in numbers))
-    chance, command = random.Random(4), [sys.executable, "-m", "nomotheta", "load", "tickets", "--day", DAY, "--create"]
-
-    for _ in range(6):
-        running = subprocess.Popen(command, cwd=there.root, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
-        time.sleep(0.7 + chance.random() * 1.5)
-        running.send_signal(signal.SIGKILL)
-        running.wait()
-        for _ in range(50):  # the server notices a moment later
-            if not database.ask(f"SELECT 1 {OURS}"):
-                break
-            time.sleep(0.1)
-        tables = database.ask("SELECT to_regclass('tickets')::text")
-        if tables != [(None,)]:
-            assert database.ask("SELECT count(*) FROM tickets")[0][0] in {0, rows}
-    there.run("load", "tickets", "--day", DAY, "--create")
-
-    assert database.ask("SELECT count(*), count(DISTINCT ticket_no) FROM tickets") == [(rows, rows)]
-    loads = [each for each in there.run("ledger", "--json").json["entries"] if each["verdict"] == "pass"]
-    assert len(loads) == 1
-
-
-# ---- the same meaning
-
-
-@pytest.mark.parametrize(("text", "answer"), MEANS, ids=[row[0] for row in MEANS])
-def test_a_condition_means_the_same(place: Place, text: str, answer: bool | None) -> None:
-    values = ", ".join(f"CAST({literal(ROW[name])} AS {postgres_type(kind)}) AS {name}" for name, kind in KINDS.items())
-
-    found = place.fetch(
-        f"SELECT {place.render(check(text, KINDS), NOW)} AS met FROM (SELECT {values}) AS t"
-    ).to_pylist()
-
-    assert found == [{"met": answer}]
-
-
-@pytest.mark.parametrize(("text", "answer"), WHOLES)
-def test_a_whole_means_the_same(place: Place, text: str, answer: bool | None) -> None:
-    sql = place.render(check(text, {"v": Kind("integer")}, "whole"), NOW)
-
-    found = place.fetch(f"SELECT {sql} AS met FROM (VALUES (10), (20), (NULL)) AS t(v)").to_pylist()
-
-    assert found == [{"met": answer}]
-
-
-@pytest.mark.parametrize("text", ["", " ", "\t", "\u3000", "\u00a0 ", "a", " a ", "é", "字", "\u200b", "\x1f", None])
-def test_blank_means_the_same(place: Place, text: str | None) -> None:
-    sql = PostgresRenderer(NOW).render(build.not_blank("v", Kind("text")))
-    white = "\t\n\x0b\x0c\r \x85\xa0\u1680\u2028\u2029\u202f\u205f\u3000" + "".join(map(chr, range(0x2000, 0x200B)))
-
-    found = place.fetch(f"SELECT {sql} AS met FROM (SELECT CAST({literal(text)} AS TEXT) AS v) AS t").to_pylist()
-
-    assert found == [{"met": text is not None and text.strip(white) != ""}]
-
-
-def literal(value: Any) -> str:
-    return "NULL" if value is None else "'" + str(value).replace("'", "''") + "'"
-
-
-MOMENT = datetime.datetime(2026, 2, 28, 23, 59, 59, 120000)
-NASTY: dict[Kind, list[Any]] = {
-    Kind("text"): ["", " ", "é|:", "'\\", "a\nb", "\U0001f6a2", None, "NULL"],
-    Kind("text", 9): ["x", "", None, "äöü", "1", "a", "b", "c"],
-    Kind("integer"): [0, -1, 2**63 - 1, -(2**63), None, 7, 8, 9],
-    decimal(38, 5): [Decimal("0"), Decimal("-0.00001"), Decimal(10) ** 32, None, *map(Decimal, ("1", "1.5", "-2", "3"))],
-    Kind("real"): [0.5, -1e300, None, 1.0, 2.0, 3.0, 4.0, 5.0],
-    Kind("boolean"): [True, False, None, True, True, False, True, False],
-    Kind("date"): [datetime.date(1, 1, 1), datetime.date(9999, 12, 31), None, *[datetime.date(2024, 2, 29)] * 5],
-    Kind("time"): [datetime.time(0), datetime.time(23, 59, 59, 999999), None, *[datetime.time(1, 2, 3, 500000)] * 5],
-    Kind("timestamp"): [MOMENT, datetime.datetime(1, 1, 1), None, *[MOMENT.replace(microsecond=0)] * 5],
-    Kind("timestamptz"): [MOMENT.replace(tzinfo=datetime.UTC), None, *[MOMENT.replace(hour=1, tzinfo=datetime.UTC)] * 6],
-    Kind("uuid"): [str(uuid.UUID(int=at * 3**70 % 2**128)) for at in range(7)] + [None],
-    Kind("binary"): [b"", b"\x00\xff", None, b"a", b"b", b"c", b"d", b"e"],
-}  # fmt: skip
-
-
-@pytest.mark.parametrize("compiled", [True, False], ids=["kernel", "no kernel"])
-def test_every_kind_goes_in_and_comes_out_with_the_same_fingerprint(database: Database, compiled: bool) -> None:
-    if compiled:
-        goes_in_and_comes_out(database)
-        return
-    with without_kernel():
-        goes_in_and_comes_out(database)
-
-
-def goes_in_and_comes_out(database: Database) -> None:
-    place = connect("pg", database.url, Path())
-    kinds = {f'c {at} é"': kind for at, kind in enumerate(NASTY)}
-    schema = pa.schema([(name, arrow_type(kind)) for name, kind in kinds.items()])
-    table = pa.table([pa.array(NASTY[kind], arrow_type(kind)) for kind in kinds.values()], schema)
-    duck = memory()
-
-    found = []
-    for each, name in ((place, "Select.Ünïcode table"), (duck, "t")):
-        each.create(name, kinds)
-        with each.transaction(name):
-            parts = [batch for part in (table.slice(0, 3), table.slice(3)) for batch in part.to_batches()]
-            assert each.append(name, list(kinds), iter(parts), schema) == 8
-        prints: Fingerprint = each.fingerprint
-        hashed = {column: kind for column, kind in kinds.items() if kind.name != "real"}
-        row = each.fetch(f"SELECT {prints.hash_sum(hashed)} AS h {each.rowset(name)}").to_pylist()[0]
-        buckets = each.fetch(f"SELECT {prints.bucket(hashed)} AS b {each.rowset(name)}").column("b").to_pylist()
-        rows = each.fetch(f"SELECT {prints.row_hash(hashed)} AS h {each.rowset(name)}").column("h").to_pylist()
-        found.append((int(row["h"]), sorted(buckets), sorted(map(int, rows))))
-        assert [column.kind.name if column.kind else None for column in each.columns(name) or []] == [
-            kind.name for kind in kinds.values()
-        ]
-        assert each.missing(name, table.select([next(iter(kinds))]).slice(1, 1)) == 0
-        (texts,) = each.stream(f"SELECT {', '.join(map(quoted, kinds))} {each.rowset(name)}")
-        back = [as_kind(column, kind) for column, kind in zip(texts.columns, kinds.values(), strict=True)]
-        for column, kind in zip(back, kinds.values(), strict=True):
-            wanted = pa.array(NASTY[kind], arrow_type(kind)).to_pylist()  # a table has no order
-            assert sorted(map(repr, column.to_pylist())) == sorted(map(repr, wanted)), kind
-
-    assert found[0] == found[1]
-    assert place.tables() == ["Select.Ünïcode table"]
-    place.close()
-    duck.close()
-
-
 @given(st.integers(0, 38), st.lists(st.integers(-(10**38) + 1, 10**38 - 1), min_size=1))
 def test_every_decimal_is_written_as_it_is(place: Place, scale: int, numbers: list[int]) -> None:
     values = [None, *(Decimal(number).scaleb(-scale, Context(prec=40)) for number in [0, 1, -10000, *numbers])]
@@ -415,12 +235,6 @@ def test_every_decimal_is_written_as_it_is(place: Place, scale: int, numbers: li
 
 def drop(place: Any, table: str) -> None:
     place._run(f"DROP TABLE {table}")
-
-
-def memory() -> Place:
-    from nomotheta.place.duck import DuckPlace
-
-    return DuckPlace("d", None)
 
 
 def test_an_interrupt_stops_the_server_too(place: Place) -> None:

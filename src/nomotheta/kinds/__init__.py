@@ -1,7 +1,7 @@
 """Kinds: text into typed values, a column at a time, strictly; Arrow arrays in, Arrow arrays and misfits out."""
 
 from nomotheta.kinds.cells import Cells
-from nomotheta.kinds.native import CANONICAL, as_texts, in_layout, read_values
+from nomotheta.kinds.native import CANONICAL, UNTYPED, as_texts, in_layout, read_values
 from nomotheta.kinds.plain import spec_of
 from nomotheta.kinds.read import arrow_type, explain, read_column
 from nomotheta.kinds.show import show
@@ -9,6 +9,7 @@ from nomotheta.kinds.typed import Misfit, Reason, Typed
 
 __all__ = [
     "CANONICAL",
+    "UNTYPED",
     "Cells",
     "Misfit",
     "Reason",

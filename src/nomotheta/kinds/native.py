@@ -28,6 +28,7 @@ CANONICAL = Layout(
         "%Y-%m-%d %H:%M:%S", "%Y-%m-%d %H:%M:%S.%f", "%Y-%m-%dT%H:%M:%S", "%Y-%m-%dT%H:%M:%S.%f", "%Y-%m-%d",
     ],
 )  # fmt: skip
+UNTYPED = CANONICAL.model_copy(update={"true_words": ["1", "true", "t"], "false_words": ["0", "false", "f"]})
 SHEET_EPOCH = datetime.date(1899, 12, 30)
 
 

@@ -19,7 +19,7 @@ from nomotheta.charter import FROM_PLACE, Compiled, Stated
 from nomotheta.conditions import Kind
 from nomotheta.errors import DeliveryError, NomothetaError, PlaceError, did_you_mean
 from nomotheta.events import Listener, Progress, nobody
-from nomotheta.kinds import CANONICAL, arrow_type, read_column
+from nomotheta.kinds import UNTYPED, arrow_type, read_column
 from nomotheta.load.balance import Balance, FileCount
 from nomotheta.load.engine import Engine
 from nomotheta.load.keys import IN_TABLE, SeenKeys, take_in
@@ -379,11 +379,8 @@ def as_kind(column: Any, kind: Kind) -> Any:
     if pa.types.is_string(column.type) and kind.name not in {"text", "uuid"}:
         told = {"binary": (r"^\\x", ""), "timestamptz": (r"([+-]\d\d)$", r"\1:00")}.get(kind.name)
         texts = pc.replace_substring_regex(column, *told) if told else column
-        return read_column(texts, kind, _WRITTEN).values
+        return read_column(texts, kind, UNTYPED).values
     return column.cast(arrow_type(kind))
-
-
-_WRITTEN = CANONICAL.model_copy(update={"true_words": ["t"], "false_words": ["f"]})
 
 
 def compare(place: Place, compiled: Compiled) -> None:
@@ -406,7 +403,7 @@ def compare(place: Place, compiled: Compiled) -> None:
         if column is None:
             hint = did_you_mean(name, there)
             wrong.append(f"it has no column '{name}'" + (f" ({hint})" if hint else ""))
-        elif column.kind is None or not _takes(column.kind, kind):
+        elif kind.name not in column.also and (column.kind is None or not _takes(column.kind, kind)):
             wrong.append(f"'{name}' is {column.type_name}, which does not hold {kind}")
     extra = [name for name, column in there.items() if name not in charter.columns and not column.nullable]
     wrong += [f"'{name}' may not be null, and the charter does not fill it" for name in extra]

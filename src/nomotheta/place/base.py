@@ -15,12 +15,18 @@ from nomotheta.place.render import Now
 
 @dataclass(frozen=True, slots=True)
 class PlaceColumn:
-    """A column as the place has it; `kind` is None for a type that no kind stands for."""
+    """A column as the place has it; `kind` is None for a type that no kind stands for.
+
+    `also` are the names of further kinds whose values it holds as they are. `sure` says whether the database sees to it
+    that no other values stand in it.
+    """
 
     name: str
     type_name: str
     kind: Kind | None
     nullable: bool
+    also: frozenset[str] = frozenset()
+    sure: bool = True
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,11 +45,14 @@ class Mark:
 
 @dataclass(frozen=True, slots=True)
 class Facts:
-    """What a place says of itself: its version, and what we may do in it; what is in the way, and what to do."""
+    """What a place says of itself: its version, and what we may do in it; what is in the way, and what to do.
+
+    None is what cannot be known before it is tried.
+    """
 
     version: str
-    may_create: bool
-    may_write: bool
+    may_create: bool | None
+    may_write: bool | None
     message: str = ""
     mend: str = ""
 
@@ -88,8 +97,14 @@ class Place(Protocol):
     def missing(self, table: str, cells: Any) -> int:
         """How many rows of a `pa.Table` of some of the table's columns are equal to no row of the table in them."""
 
+    def expect(self, table: str, kinds: Mapping[str, Kind]) -> None:
+        """Say of what kinds a table's columns are meant to be, for a database that does not see to it."""
+
+    def ask(self, sql: str) -> Any:
+        """The rows of a SELECT in the database's own words, as a `pa.Table`."""
+
     def fetch(self, sql: str) -> Any:
-        """The rows of a SELECT as a `pa.Table`."""
+        """The rows of a SELECT that was made here, as a `pa.Table`."""
 
     def stream(self, sql: str) -> Iterable[Any]:
         """The rows of a SELECT as Arrow record batches, to be read to their end before anything else is asked."""

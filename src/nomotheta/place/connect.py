@@ -7,6 +7,7 @@ import os
 import re
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 from nomotheta.errors import DeclarationError
 from nomotheta.place.base import Place
@@ -50,7 +51,7 @@ def connect(name: str, url: str, root: Path, *, create: bool = False) -> Place:
     """
     full = with_secrets(url, f"place {name}")
     scheme, separator, _ = full.partition("://")
-    opener = _OPENERS.get(scheme) if separator else None
+    opener = (_OPENERS.get(scheme) or _open_general(scheme)) if separator else None
     if opener is None:
         raise DeclarationError(
             f"no place can be opened with '{masked(url)}'", where=f"nomotheta.toml, place {name}",
@@ -59,35 +60,73 @@ def connect(name: str, url: str, root: Path, *, create: bool = False) -> Place:
     return opener(name, full, root, create)
 
 
-def _open_duckdb(name: str, url: str, root: Path, create: bool) -> Place:
-    from nomotheta.place.duck import DuckPlace
-
-    path, shown = _duckdb_path(url, root)
-    return DuckPlace(name, path, shown=shown, create=create)
-
-
-def _open_server(name: str, url: str, _root: Path, _create: bool) -> Place:
+def _open_file(name: str, url: str, root: Path, create: bool) -> Place:
     scheme = url.partition("://")[0]
-    module, place, extra = _SERVERS[scheme]
-    try:
-        opened: Place = getattr(importlib.import_module(f"nomotheta.place.{module}"), place)(name, url, masked(url))
-    except ModuleNotFoundError as error:
-        raise DeclarationError(
-            f"{scheme} needs a driver that is not installed: {error.name}", where=f"place {name}",
-            mend=f"pip install 'nomotheta[{extra}]'",
-        ) from None  # fmt: skip
+    path, shown = _file_path(url, root)
+    given = {"patience": _patience(name, url)} if scheme == "sqlite" and "?" in url else {}
+    opened: Place = _class(name, scheme)(name, path, shown=shown, create=create, **given)
     return opened
 
 
-_POSTGRES, _MARIADB = ("postgres", "PostgresPlace", "postgresql"), ("mariadb", "MariaPlace", "mariadb")
-_SERVERS = {"postgresql": _POSTGRES, "postgres": _POSTGRES, "mariadb": _MARIADB, "mysql": _MARIADB}
+def _patience(name: str, url: str) -> int:
+    """The seconds after `lock_wait_timeout=`."""
+    found = re.search(r"\?lock_wait_timeout=(\d+)$", url)
+    if found is None:
+        raise DeclarationError(
+            f"'{url.partition('?')[2]}' is not known behind the file's name", where=f"place {name}",
+            mend="known: lock_wait_timeout=SECONDS",
+        )  # fmt: skip
+    return int(found[1])
+
+
+def _open_server(name: str, url: str, _root: Path, _create: bool) -> Place:
+    opened: Place = _class(name, url.partition("://")[0])(name, url, masked(url))
+    return opened
+
+
+def _open_general(scheme: str) -> Callable[[str, str, Path, bool], Place] | None:
+    """For a dialect of SQLAlchemy; None where there is no such."""
+    try:
+        from sqlalchemy import exc
+        from sqlalchemy.engine import URL
+    except ModuleNotFoundError:
+        return _open_server  # which says what is to be installed
+    try:
+        URL.create(scheme).get_dialect()
+    except exc.NoSuchModuleError:
+        return None
+    except ModuleNotFoundError:
+        pass  # the dialect is there, and its driver is not: opening it says so
+    return _open_server
+
+
+def _class(name: str, scheme: str) -> Any:
+    """The class of a place, imported only now; its driver may be one that not everybody has."""
+    module, place = _CLASSES.get(scheme, ("general", "GeneralPlace"))
+    try:
+        return getattr(importlib.import_module(f"nomotheta.place.{module}"), place)
+    except ModuleNotFoundError as error:
+        raise DeclarationError(
+            f"{module} needs a driver that is not installed: {error.name}", where=f"place {name}",
+            mend=f"pip install 'nomotheta[{module}]'",
+        ) from None  # fmt: skip
+
+
+_POSTGRESQL, _MARIADB = ("postgresql", "PostgresPlace"), ("mariadb", "MariaPlace")
+_CLASSES = {
+    "duckdb": ("duck", "DuckPlace"), "sqlite": ("sqlite", "SqlitePlace"), "postgresql": _POSTGRESQL,
+    "postgres": _POSTGRESQL, "mariadb": _MARIADB, "mysql": _MARIADB,
+}  # fmt: skip
 _OPENERS: dict[str, Callable[[str, str, Path, bool], Place]] = {
-    "duckdb": _open_duckdb, **dict.fromkeys(_SERVERS, _open_server),
+    **dict.fromkeys(("duckdb", "sqlite"), _open_file),
+    **dict.fromkeys(("postgresql", "postgres", "mariadb", "mysql"), _open_server),
 }  # fmt: skip
 
 
-def _duckdb_path(url: str, root: Path) -> tuple[Path, str]:
+def _file_path(url: str, root: Path) -> tuple[Path, str]:
     rest = url.partition("://")[2].removeprefix("/")
+    if url.startswith("sqlite"):
+        rest = rest.partition("?")[0]
     return root / rest, rest
 
 
@@ -106,5 +145,5 @@ def rehearsal(name: str, url: str, root: Path, table: str) -> Place:
             f"a load into {masked(url)} cannot be rehearsed yet", where=f"place {name}",
             mend="rehearse with --place and a DuckDB place, or load with after_fail = \"undo\"",
         )  # fmt: skip
-    path, shown = _duckdb_path(full, root)
+    path, shown = _file_path(full, root)
     return DuckPlace.rehearsal(name, path, shown, table)

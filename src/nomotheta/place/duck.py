@@ -205,16 +205,31 @@ class DuckPlace:
         )
         return int(self.fetch(sql, nomotheta_taken=cells).column(0)[0].as_py())
 
+    def expect(self, table: str, kinds: Mapping[str, Kind]) -> None:
+        """The database itself sees to it."""
+
+    def ask(self, sql: str) -> Any:
+        """Rows as an Arrow table."""
+        return self.fetch(sql)
+
     def fetch(self, sql: str, **relations: Any) -> Any:
         """Rows as an Arrow table; `relations` are Arrow tables that may be named."""
-        for name, relation in relations.items():
-            self._connection.register(name, relation)
+        self.know(relations)
         try:
             with self._translated():
                 return self._connection.sql(sql).to_arrow_table()
         finally:
-            for name in relations:
-                self._connection.unregister(name)
+            self.forget(relations)
+
+    def know(self, relations: Mapping[str, Any]) -> None:
+        """Let SQL name some Arrow tables, or streams of Arrow batches, until they are forgotten."""
+        for name, relation in relations.items():
+            self._connection.register(name, relation)
+
+    def forget(self, relations: Mapping[str, Any]) -> None:
+        """Let go of them."""
+        for name in relations:
+            self._connection.unregister(name)
 
     def stream(self, sql: str) -> Any:
         """Rows as a stream of Arrow record batches; nothing else may be asked before it has ended."""

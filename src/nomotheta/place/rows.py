@@ -25,7 +25,10 @@ def _column(values: Sequence[Any]) -> Any:
         values = [None if value is None else str(value) for value in values]
     elif any(isinstance(value, datetime.timedelta) for value in values):
         values = [None if value is None else _time(value) for value in values]
-    made = pa.array(values)
+    try:
+        made = pa.array(values)
+    except OverflowError:  # whole numbers of 64 bits without a sign
+        made = pa.array(values, pa.uint64())
     return made.cast(pa.string()) if pa.types.is_null(made.type) else made
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import pyarrow as pa
@@ -11,7 +11,7 @@ import pyarrow as pa
 from nomotheta.charter import Check, Compiled, Layout
 from nomotheta.conditions import Kind, Node
 from nomotheta.errors import NomothetaError, PlaceError, did_you_mean
-from nomotheta.kinds import read_column, show
+from nomotheta.kinds import UNTYPED, read_column, show
 from nomotheta.place import Now, Place, PlaceColumn, quoted, quoted_table
 from nomotheta.rules.finding import HIDDEN, Finding, Samples, message_of, samples_of, verdict_of
 
@@ -71,12 +71,14 @@ class _Judge:
         self.charter, self.set_aside = compiled.charter, set_aside
         self.table = self.charter.table
         self.shape = {column.name: column for column in existing(place, self.table)}
+        place.expect(self.table, self.charter.kinds())
         self.private = self.charter.private()
         self.counts: dict[str, int] = {}
 
     def findings(self) -> list[Finding]:
         found: dict[int, Finding] = {}
         rows: list[tuple[int, Check]] = []
+        kinds: list[tuple[int, Check]] = []
         for at, check in enumerate(self.compiled.checks):
             absent = [name for name in check.columns if name not in self.shape]
             if self.set_aside is not None and check.otherwise == "reject":
@@ -85,8 +87,12 @@ class _Judge:
                 found[at] = self.absent(check, absent)
             elif check.node is not None:
                 rows.append((at, check))
+            elif check.sort == "kind" and not holds(self.shape[check.columns[0]], self.declared(check)):
+                kinds.append((at, check))
             else:
                 found[at] = self.alone(check)
+        judged = self.kinds_together([check for _, check in kinds])
+        found |= {at: finding for (at, _), finding in zip(kinds, judged, strict=True)}
         for label in dict.fromkeys(self.scope_of(check).label for _, check in rows):
             group = [(at, check) for at, check in rows if self.scope_of(check).label == label]
             judged = self.together([check for _, check in group], self.scope_of(group[0][1]))
@@ -268,40 +274,79 @@ class _Judge:
 
     def offenders(self, check: Check) -> Finding:
         sql = f"SELECT count(*) AS breaks FROM ({check.query}) AS offenders"
-        breaks = int(self.place.fetch(sql).to_pylist()[0]["breaks"])
+        breaks = int(self.place.ask(sql).to_pylist()[0]["breaks"])
 
         def samples() -> Samples:
-            found = self.place.fetch(f"SELECT * FROM ({check.query}) AS offenders LIMIT {SAMPLES}")
+            found = self.place.ask(f"SELECT * FROM ({check.query}) AS offenders LIMIT {SAMPLES}")
             return samples_of(found, self.private)
 
         return self.counted_finding(check, breaks, self.count(Scope()), sql, samples)
 
+    def declared(self, check: Check) -> Kind:
+        return self.charter.kinds()[check.columns[0]]
+
     def kind(self, check: Check) -> Finding:
-        """A column of the declared kind needs no look; another is read as text, by the kind's own definition."""
+        """A column of the declared kind needs no look."""
+        return self.made(check, verdict="pass", breaks=0, rows=self.count(self.scope_of(check)))
+
+    def kinds_together(self, checks: Sequence[Check]) -> list[Finding]:
+        """Columns of other kinds than they should be, in one scan; where that fails, one by one."""
+        try:
+            if checks and not self.one_by_one:
+                return self.read_kinds(checks)
+        except PlaceError:
+            pass
+        return [self.kind_alone(check) for check in checks]
+
+    def kind_alone(self, check: Check) -> Finding:
+        return self.guarded(check, lambda: self.read_kinds([check])[0])
+
+    def read_kinds(self, checks: Sequence[Check]) -> list[Finding]:
+        """Columns read as text, each by its kind's own definition."""
+        names = [check.columns[0] for check in checks]
+        texts = [f"{self.place.as_text(name)} AS {quoted(f'text {at}')}" for at, name in enumerate(names)]
+        where = self.where(self.scope_of(checks[0]))
+        tallies = [_KindTally(self.declared(check), self.layout_of(check)) for check in checks]
+        for batch in self.place.stream(f"SELECT {', '.join(texts)} {self.place.rowset(self.table, where)}"):
+            for tally, column in zip(tallies, batch.columns, strict=True):
+                tally.take(column)
+        return [self.kind_finding(check, tally, where) for check, tally in zip(checks, tallies, strict=True)]
+
+    def layout_of(self, check: Check) -> Layout:
+        """How texts of a column are written: as in the files, where the column is of text."""
+        column = self.shape[check.columns[0]]
+        if not column.sure:
+            return UNTYPED
+        return self.compiled.layout if column.kind and column.kind.name == "text" else Layout()
+
+    def kind_finding(self, check: Check, tally: _KindTally, where: str | None) -> Finding:
         name = check.columns[0]
-        column, declared = self.shape[name], self.charter.kinds()[name]
-        if holds(column, declared):
-            return self.made(check, verdict="pass", breaks=0, rows=self.count(self.scope_of(check)))
-        scope = self.scope_of(check)
-        sql = f"SELECT {self.place.as_text(name)} AS value {self.place.rowset(self.table, self.where(scope))}"
-        layout = self.compiled.layout if column.kind and column.kind.name == "text" else Layout()
-        breaks, rows = 0, 0
-        examples: list[str] = []
-        for batch in self.place.stream(sql):
-            texts = _blank_as_null(batch.column(0), declared)
-            for misfit in read_column(texts, declared, layout).misfits:
-                breaks += len(misfit.rows)
-                examples += [texts[int(at)].as_py() for at in misfit.rows[: SAMPLES - len(examples)]]
-            rows += batch.num_rows
-        finding = self.counted_finding(
-            check,
-            breaks,
-            rows,
-            sql,
-            lambda: samples_of(pa.table({name: pa.array(examples, pa.string())}), self.private),
-        )
+        sql = f"SELECT {self.place.as_text(name)} AS value {self.place.rowset(self.table, where)}"
+        examples = pa.table({name: pa.array(tally.examples, pa.string())})
+        finding = self.counted_finding(check, tally.breaks, tally.rows, sql, lambda: samples_of(examples, self.private))
+        column = self.shape[name]
+        if column.kind and column.kind.name == tally.kind.name:
+            return finding
         stored = f"the column is stored as {column.type_name}"
         return replace(finding, message=f"{finding.message}; {stored}" if finding.message else stored)
+
+
+@dataclass(slots=True)
+class _KindTally:
+    """How many texts of a column are none of its kind, and a few of them."""
+
+    kind: Kind
+    layout: Layout
+    breaks: int = 0
+    rows: int = 0
+    examples: list[str] = field(default_factory=list)
+
+    def take(self, column: Any) -> None:
+        texts = _blank_as_null(column, self.kind)
+        for misfit in read_column(texts, self.kind, self.layout).misfits:
+            self.breaks += len(misfit.rows)
+            self.examples += [texts[int(at)].as_py() for at in misfit.rows[: SAMPLES - len(self.examples)]]
+        self.rows += len(column)
 
 
 def existing(place: Place, table: str) -> list[PlaceColumn]:
@@ -321,7 +366,7 @@ def existing(place: Place, table: str) -> list[PlaceColumn]:
 def holds(column: PlaceColumn, declared: Kind) -> bool:
     """Whether a place's column can only hold values of the declared kind."""
     have = column.kind
-    if have is None or have.name != declared.name:
+    if have is None or have.name != declared.name or not column.sure:
         return False
     if declared.name != "decimal":
         return True

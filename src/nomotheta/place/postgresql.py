@@ -26,7 +26,7 @@ from nomotheta.kernel import COPY_HEAD, COPY_TAIL, can_copy, copy_rows
 from nomotheta.place.base import Facts, Mark, PlaceColumn
 from nomotheta.place.fingerprint import Fingerprint
 from nomotheta.place.marks import HIGHEST, MARK_COLUMNS, MARKS, OF_TABLE, marks_ddl, marks_of, no_marks, values_of
-from nomotheta.place.postgres_sql import PostgresFingerprint, PostgresRenderer, postgres_type
+from nomotheta.place.postgresql_sql import PostgresFingerprint, PostgresRenderer, postgres_type
 from nomotheta.place.render import Now, quoted, quoted_table, text_literal
 from nomotheta.place.rows import rows_table
 from nomotheta.place.uuids import uuid_bytes, uuid_texts
@@ -240,6 +240,13 @@ class PostgresPlace:
     def count(self, table: str, where: str | None = None) -> int:
         """Count rows."""
         return int(self._rows(f"SELECT count(*) AS n {self.rowset(table, where)}")[0]["n"])
+
+    def expect(self, table: str, kinds: Mapping[str, Kind]) -> None:
+        """The database itself sees to it."""
+
+    def ask(self, sql: str) -> Any:
+        """Rows as an Arrow table."""
+        return self.fetch(sql)
 
     def fetch(self, sql: str) -> Any:
         """Rows as an Arrow table."""

@@ -1,0 +1,164 @@
+"""Tables of a database that cannot judge them itself: their rows are streamed into the embedded engine, typed anew.
+
+What is asked is written in the engine's SQL. A table that it names is read from the database each time it is scanned,
+and of its columns only those that are named too. A value that is none of its column's kind is null there; the raw text
+of every column can be asked for, by the name that `as_text` gives it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from typing import Any
+
+import pyarrow as pa
+
+from nomotheta.conditions import Kind, Node
+from nomotheta.kinds import UNTYPED, arrow_type, read_column
+from nomotheta.place.base import PlaceColumn
+from nomotheta.place.duck import DuckPlace
+from nomotheta.place.fingerprint import Fingerprint
+from nomotheta.place.render import Now, Renderer, quoted, quoted_table
+
+_AS_TEXT = " as text"
+ROW_NUMBER = "nomotheta row"  # the name by which the number of a row in its database can be asked for
+_TEXT = Kind("text")
+
+
+class Embedded:
+    """The half of a place that asks: conditions, fingerprints and keys, in the embedded engine."""
+
+    name: str
+    shown: str
+
+    def __init__(self) -> None:
+        self.fingerprint = Fingerprint()
+        self._engine: DuckPlace | None = None
+        self._expected: dict[str, Mapping[str, Kind]] = {}
+
+    # ---- what the database must say
+
+    def columns(self, table: str) -> list[PlaceColumn] | None:
+        """The columns of a table or view, or None."""
+        raise NotImplementedError
+
+    def tables(self) -> list[str]:
+        """The names of all tables and views."""
+        raise NotImplementedError
+
+    def texts_of(self, table: str, columns: Sequence[tuple[str, Kind]]) -> Iterator[Any]:
+        """All rows of a table as record batches of texts: columns by position, each written as its kind is read."""
+        raise NotImplementedError
+
+    # ---- asking
+
+    def expect(self, table: str, kinds: Mapping[str, Kind]) -> None:
+        """From now on, a table's columns are read as what they are meant to be."""
+        self._expected[table] = kinds
+
+    def fetch(self, sql: str, **relations: Any) -> Any:
+        """Rows as an Arrow table."""
+        with self._asked(sql, relations) as (engine, said):
+            return engine.fetch(said)
+
+    def stream(self, sql: str) -> Iterator[Any]:
+        """Rows as Arrow record batches."""
+        with self._asked(sql, {}) as (engine, said):
+            yield from engine.stream(said)
+
+    def _asked(self, sql: str, relations: Mapping[str, Any]) -> _Asked:
+        if self._engine is None:
+            self._engine = DuckPlace(self.name, None)
+        named = [table for table in self.tables() if quoted_table(table) in sql]
+        said = sql
+        for table in named:
+            if "." in table:
+                said = said.replace(quoted_table(table), quoted(table))
+        return _Asked(self._engine, said, {table: self._relation(table, sql) for table in named} | dict(relations))
+
+    def _relation(self, table: str, sql: str) -> _Rows:
+        """A table as it is scanned, with the columns that the SQL names; one at least, for there to be rows."""
+        meant = self._expected.get(table, {})
+        found = {column.name: meant.get(column.name) or column.kind or _TEXT for column in self.columns(table) or []}
+        found |= {f"{name}{_AS_TEXT}": _TEXT for name in found} | {ROW_NUMBER: Kind("integer")}
+        named = {name: kind for name, kind in found.items() if quoted(name) in sql} or dict([*found.items()][:1])
+        return _Rows(self, table, named)
+
+    def engine_keys(self, table: str, cells: Any) -> int:
+        """How many rows of a `pa.Table` of some of the table's columns are equal to no row of the table in them."""
+        same = " AND ".join(f"there.{quoted(name)} = taken.{quoted(name)}" for name in cells.column_names)
+        sql = (
+            "SELECT count(*) AS n FROM nomotheta_taken AS taken WHERE NOT EXISTS "
+            f"(SELECT 1 FROM {quoted_table(table)} AS there WHERE {same})"
+        )
+        return int(self.fetch(sql, nomotheta_taken=cells).column(0)[0].as_py())
+
+    missing = engine_keys
+
+    def render(self, node: Node, now: Now) -> str:
+        """A condition as the engine's SQL."""
+        return Renderer(now).render(node)
+
+    def rowset(self, table: str, where: str | None = None) -> str:
+        """FROM and WHERE."""
+        return f"FROM {quoted_table(table)}" + (f" WHERE {where}" if where else "")
+
+    def as_text(self, column: str) -> str:
+        """A column as the text that stands in it."""
+        return quoted(f"{column}{_AS_TEXT}")
+
+    def exactly(self, sql: str, _kind: Kind | None) -> str:
+        """Values are compared as they are."""
+        return sql
+
+    def let_go(self) -> None:
+        """Close the engine."""
+        if self._engine is not None:
+            self._engine.close()
+            self._engine = None
+
+
+class _Asked:
+    """A question with the tables that it names, which the engine knows for as long as it lasts."""
+
+    def __init__(self, engine: DuckPlace, sql: str, relations: Mapping[str, Any]) -> None:
+        self.engine, self.sql, self.relations = engine, sql, relations
+
+    def __enter__(self) -> tuple[DuckPlace, str]:
+        self.engine.know(self.relations)
+        return self.engine, self.sql
+
+    def __exit__(self, _kind: Any, error: BaseException | None, _trace: Any) -> None:
+        self.engine.forget(self.relations)
+        failed = next(
+            (rows.failed for rows in self.relations.values() if isinstance(rows, _Rows) and rows.failed), None
+        )
+        if error is not None and failed is not None:
+            raise failed from None
+
+
+class _Rows:
+    """A table's rows as a stream of Arrow batches, anew for every scan (the Arrow PyCapsule interface)."""
+
+    def __init__(self, place: Embedded, table: str, kinds: Mapping[str, Kind]) -> None:
+        self.place, self.table, self.kinds = place, table, kinds
+        self.schema = pa.schema([(name, arrow_type(kind)) for name, kind in kinds.items()])
+        self.failed: BaseException | None = None
+
+    def __arrow_c_schema__(self) -> Any:
+        return self.schema.__arrow_c_schema__()
+
+    def __arrow_c_stream__(self, requested_schema: Any = None) -> Any:
+        return pa.RecordBatchReader.from_batches(self.schema, self._batches()).__arrow_c_stream__(requested_schema)
+
+    def _batches(self) -> Iterable[Any]:
+        plain = [(name.removesuffix(_AS_TEXT), kind) for name, kind in self.kinds.items()]
+        try:
+            for batch in self.place.texts_of(self.table, plain):
+                arrays = [
+                    read_column(texts, kind, UNTYPED).values
+                    for texts, kind in zip(batch.columns, self.kinds.values(), strict=True)
+                ]
+                yield pa.record_batch(arrays, schema=self.schema)
+        except BaseException as error:
+            self.failed = error
+            raise

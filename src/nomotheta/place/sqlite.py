@@ -1,0 +1,358 @@
+"""SQLite: a file. Rows go in as one stream of bound Arrow batches, and are judged in the embedded engine.
+
+SQLite checks no types: a column takes any value. So all that is read is read as text, and typed again by the kinds. One
+process at a time writes, and has the file from the start of its transaction; DDL is part of the transaction.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import re
+from collections.abc import Iterator, Mapping, Sequence
+from decimal import Decimal
+from pathlib import Path
+from typing import Any
+
+import adbc_driver_manager
+import adbc_driver_sqlite.dbapi as driver
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from nomotheta.conditions import Kind, decimal
+from nomotheta.errors import PlaceError
+from nomotheta.kinds import CANONICAL, as_texts, read_column
+from nomotheta.place.base import Facts, Mark, PlaceColumn
+from nomotheta.place.embedded import ROW_NUMBER, Embedded
+from nomotheta.place.marks import HIGHEST, MARKS, OF_TABLE, marks_ddl, marks_of, values_of
+from nomotheta.place.render import quoted, quoted_table
+
+_EXACT = 15  # decimal digits that a double holds, whatever they are
+_PATIENCE = 30  # seconds until a lock that somebody else holds is given up
+_MOMENTS = frozenset({"date", "time", "timestamp", "timestamptz", "uuid"})
+_KINDS = {
+    "date": "date", "time": "time", "timestamp": "timestamp", "datetime": "timestamp", "timestamptz": "timestamptz",
+    "uuid": "uuid", "boolean": "boolean", "bool": "boolean",
+}  # fmt: skip
+_GONE = "nomotheta_gone"
+
+
+class SqlitePlace(Embedded):
+    """A SQLite database file."""
+
+    def __init__(
+        self, name: str, path: Path, *, shown: str = "", create: bool = True, patience: int = _PATIENCE
+    ) -> None:
+        super().__init__()
+        self.name, self.shown = name, shown or str(path)
+        if not path.exists() and not create:
+            raise PlaceError(f"the database {self.shown} is not there", where=f"place {name}",
+                             mend="load a table with --create, or mend the url in nomotheta.toml")  # fmt: skip
+        if not path.parent.is_dir():
+            raise PlaceError(f"the folder of {self.shown} is not there", where=f"place {name}",
+                             mend=f"create {path.parent.name}/ or mend the url in nomotheta.toml")  # fmt: skip
+        with self._translated():
+            self._connection = driver.connect(str(path))
+        self._run(f"PRAGMA busy_timeout = {1000 * patience}")
+        self._rows("SELECT count(*) FROM sqlite_master")  # a file that is none is told of here
+
+    # ---- statements
+
+    @contextlib.contextmanager
+    def _translated(self) -> Iterator[None]:
+        """The driver's errors as ours."""
+        try:
+            yield
+        except (adbc_driver_manager.Error, OSError, pa.ArrowException) as error:
+            raise self._error(str(error)) from error
+
+    def _error(self, message: str) -> PlaceError:
+        where, told = f"place {self.name}", re.sub(r"^.*?\[SQLite\] |\nquery: .*", "", message, flags=re.DOTALL)
+        told = re.sub(r"^Failed to [a-z ]+: |^Error [a-z ]+: ", "", told).strip()
+        if "is locked" in told:
+            return PlaceError(f"the database {self.shown} is locked by another program", where=where,
+                              mend="wait until it has ended, or close that program")  # fmt: skip
+        if "not a database" in told:
+            return PlaceError(f"{self.shown} is not a SQLite database", where=where,
+                              mend="mend the url in nomotheta.toml")  # fmt: skip
+        return PlaceError(f"the database says: {told}", where=where)
+
+    def _rows(self, sql: str, parameters: Sequence[Any] | None = None) -> list[tuple[Any, ...]]:
+        with self._translated(), self._connection.cursor() as cursor:
+            cursor.execute(sql, parameters)
+            return list(cursor.fetchall())
+
+    def _run(self, sql: str, parameters: Sequence[Any] | None = None) -> int:
+        """A statement that gives no rows; how many the last one that changes rows touched."""
+        with self._translated(), self._connection.cursor() as cursor:
+            cursor.execute(sql, parameters)
+        return int(self._rows("SELECT changes()")[0][0])
+
+    # ---- what is there
+
+    def facts(self) -> Facts:
+        """A file that was opened may be written, if the file system lets it."""
+        version = self._rows("SELECT sqlite_version()")[0][0]
+        try:
+            self._run("CREATE TABLE IF NOT EXISTS nomotheta_tried (n)")
+            self._connection.rollback()
+        except PlaceError as error:
+            with contextlib.suppress(adbc_driver_manager.Error):
+                self._connection.rollback()
+            return Facts(f"SQLite {version}", may_create=False, may_write=False, message=error.what, mend=error.mend)
+        return Facts(f"SQLite {version}", may_create=True, may_write=True)
+
+    def columns(self, table: str) -> list[PlaceColumn] | None:
+        """The columns of a table or view, or None. A column of texts holds moments as well."""
+        rows = self._rows(
+            'SELECT name, type, "notnull" = 0 OR dflt_value IS NOT NULL OR hidden > 0 '
+            "OR (pk > 0 AND upper(type) = 'INTEGER') FROM pragma_table_xinfo(?)",
+            [table],
+        )
+        return [
+            PlaceColumn(name, of or "any", *_kind(of)[:1], bool(free), _kind(of)[1], sure=False)
+            for name, of, free in rows
+        ] or None
+
+    def tables(self) -> list[str]:
+        """All tables and views but our own and the database's."""
+        rows = self._rows("SELECT name FROM sqlite_master WHERE type IN ('table', 'view') ORDER BY 1")
+        return [name for (name,) in rows if name != MARKS and not name.startswith("sqlite_")]
+
+    def create(self, table: str, columns: Mapping[str, Kind]) -> None:
+        """Create an empty table."""
+        listed = ", ".join(f"{quoted(name)} {sqlite_type(kind)}" for name, kind in columns.items())
+        self._run(f"CREATE TABLE {quoted(table)} ({listed})")
+        with self._translated():
+            self._connection.commit()
+
+    def texts_of(self, table: str, columns: Sequence[tuple[str, Kind]]) -> Iterator[Any]:
+        """All rows as texts; the first row is ours, for the driver to take every column for one of texts."""
+        listed = ", ".join(_as_written("rowid" if name == ROW_NUMBER else quoted(name), kind) for name, kind in columns)
+        empty = ", ".join(["''"] * len(columns))
+        sql = f"SELECT {empty} UNION ALL SELECT {listed} FROM {quoted(table)}"
+        with self._translated(), self._connection.cursor() as cursor:
+            cursor.execute(sql)
+            first = 1
+            for batch in cursor.fetch_record_batch():
+                yield batch.slice(first)
+                first = 0
+
+    # ---- loading
+
+    @contextlib.contextmanager
+    def transaction(self, _table: str) -> Iterator[None]:
+        """Commit at the end, undo where an exception leaves it. Nobody else writes meanwhile."""
+        try:
+            with self._translated():
+                self._connection.commit()  # what was read before is not of this transaction
+            self._run(marks_ddl(sqlite_type))
+            self._run(f"UPDATE {MARKS} SET load_id = load_id WHERE FALSE")  # takes the lock, whoever wants it later
+            yield
+            with self._translated():
+                self._connection.commit()
+        except BaseException:
+            with contextlib.suppress(adbc_driver_manager.Error):
+                self._connection.rollback()
+            raise
+
+    def append(self, table: str, columns: Sequence[str], batches: Iterator[Any], schema: Any) -> int:
+        """Add the rows of Arrow record batches, in one stream of bound rows."""
+        there = {column.name: column for column in self.columns(table) or []}
+        numeric = [_numeric(there[name].type_name) if name in there else False for name in columns]
+        failed: list[BaseException] = []
+        sent = 0
+
+        def bound() -> Iterator[Any]:
+            nonlocal sent
+            try:
+                for batch in batches:
+                    sent += batch.num_rows
+                    yield self._bound(batch, columns, numeric, there)
+            except BaseException as error:
+                failed.append(error)
+                raise
+
+        marks = ", ".join("?" * len(columns))
+        listed = ", ".join(map(quoted, columns))
+        wire = pa.schema(
+            [(name, _wire(schema.field(name).type, as_number=of)) for name, of in zip(columns, numeric, strict=True)]
+        )
+        reader = pa.RecordBatchReader.from_batches(wire, bound())
+        try:
+            with self._connection.cursor() as cursor:
+                cursor.executemany(f"INSERT INTO {quoted_table(table)} ({listed}) VALUES ({marks})", reader)
+        except (adbc_driver_manager.Error, OSError, pa.ArrowException) as error:
+            raise failed[0] if failed else self._error(str(error)) from error
+        return sent
+
+    def _bound(
+        self, batch: Any, columns: Sequence[str], numeric: Sequence[bool], there: Mapping[str, PlaceColumn]
+    ) -> Any:
+        """A batch in what SQLite stores: numbers, texts and bytes."""
+        arrays = []
+        for name, as_number in zip(columns, numeric, strict=True):
+            column = batch.column(name)
+            wire = _wire(column.type, as_number=as_number)
+            if pa.types.is_decimal(column.type) and as_number:
+                column = self._exact(column, name, there[name].type_name)
+            arrays.append(_sent(column) if wire == pa.string() else column.cast(wire))
+        return pa.record_batch(arrays, names=list(columns))
+
+    @staticmethod
+    def _beyond(column: Any) -> Any:
+        """The decimals of a column that have too many digits for a double."""
+        of = column.type
+        if of.precision <= _EXACT:
+            return column[:0]
+        wide = column.cast(pa.decimal256(76, of.scale))
+        limit = pa.scalar(Decimal(10) ** _EXACT / 10**of.scale, pa.decimal256(76, of.scale))
+        return column.filter(pc.greater_equal(pc.abs(wide), limit))
+
+    def _exact(self, column: Any, name: str, type_name: str) -> Any:
+        """Decimals as doubles, each of which gives the same decimal back."""
+        beyond = self._beyond(column)
+        if len(beyond):
+            raise PlaceError(
+                f"{beyond[0].as_py():f} has more than {_EXACT} digits, which '{name}' does not hold: it is {type_name}",
+                where=f"place {self.name}", mend="make the column a TEXT, which holds every digit",
+            )  # fmt: skip
+        first, last = column.offset, column.offset + len(column)
+        units = np.frombuffer(column.buffers()[1], np.int64)[2 * first : 2 * last : 2]
+        null = column.is_null().to_numpy(zero_copy_only=False)
+        return pa.array(
+            units / float(10**column.type.scale), pa.float64(), mask=null
+        )  # rounded once, as all readers do
+
+    def delete(self, table: str, where: str | None) -> int:
+        """Delete rows; those that meet a condition are found by the engine, and known by their number."""
+        if where is None:
+            return self._run(f"DELETE FROM {quoted_table(table)}")
+        numbers = self.fetch(f"SELECT {quoted(ROW_NUMBER)} AS n {self.rowset(table, where)}")
+        self._run(f"CREATE TEMP TABLE {_GONE} (n INTEGER PRIMARY KEY)")
+        schema = pa.schema([("n", pa.int64())])
+        self.append(_GONE, ["n"], iter(numbers.cast(schema).to_batches()), schema)
+        gone = self._run(f"DELETE FROM {quoted_table(table)} WHERE rowid IN (SELECT n FROM {_GONE})")
+        self._run(f"DROP TABLE {_GONE}")
+        return gone
+
+    # ---- asking
+
+    def count(self, table: str, where: str | None = None) -> int:
+        """Count rows."""
+        if where is None:
+            return int(self._rows(f"SELECT count(*) FROM {quoted_table(table)}")[0][0])
+        return int(self.fetch(f"SELECT count(*) AS n {self.rowset(table, where)}").column(0)[0].as_py())
+
+    def ask(self, sql: str) -> Any:
+        """Rows as an Arrow table, by SQLite itself."""
+        with self._translated(), self._connection.cursor() as cursor:
+            cursor.execute(sql)
+            return cursor.fetch_arrow_table()
+
+    # ---- marks
+
+    def marks(self, table: str) -> list[Mark]:
+        """The loads that stand in a table."""
+        if self.columns(MARKS) is None:
+            return []
+        found = []
+        for *row, day, at, rows in self._rows(OF_TABLE + "?", [table]):
+            moments = [
+                read_column(pa.array([text]), Kind(name), CANONICAL).values
+                for name, text in (("date", day), ("timestamptz", at))
+            ]
+            found.append((*row, *[moment[0].as_py() for moment in moments], rows))
+        return marks_of(found)
+
+    def mark(self, mark: Mark) -> bool:
+        """Leave a mark, unless its content came before."""
+        values = [
+            value if isinstance(value, int | str) else as_texts(pa.array([value]))[0].as_py()
+            for value in values_of(mark)
+        ]
+        before = self.count(MARKS)
+        self._run(f"INSERT OR IGNORE INTO {MARKS} VALUES ({', '.join('?' * len(values))})", values)
+        return self.count(MARKS) > before
+
+    def next_load_id(self) -> int:
+        """One more than the highest number so far."""
+        return 1 if self.columns(MARKS) is None else int(self._rows(HIGHEST)[0][0])
+
+    def close(self) -> None:
+        """Let go of the file."""
+        self.let_go()
+        with contextlib.suppress(adbc_driver_manager.Error):
+            self._connection.close()
+
+
+def _moment(text: str, kind: str) -> Any:
+    return read_column(pa.array([text]), Kind(kind), CANONICAL).values[0].as_py()
+
+
+def _as_written(column: str, kind: Kind) -> str:
+    """A column as the text of which its kind is read: a real with all its digits, bytes as hex digits."""
+    if kind.name == "real":
+        return f"CASE typeof({column}) WHEN 'real' THEN printf('%!.17g', {column}) ELSE CAST({column} AS TEXT) END"
+    if kind.name == "binary":
+        return f"CASE WHEN {column} IS NOT NULL THEN hex({column}) END"
+    return f"CAST({column} AS TEXT)"
+
+
+def _wire(of: Any, *, as_number: bool) -> Any:
+    """The Arrow type in which a column of a type is sent."""
+    if pa.types.is_boolean(of):
+        return pa.int64()
+    if pa.types.is_decimal(of):
+        return pa.float64() if as_number else pa.string()
+    return pa.string() if pa.types.is_temporal(of) else of
+
+
+def _sent(column: Any) -> Any:
+    """Texts, decimals and moments as texts; moments with a fraction only where there is one in any of them."""
+    of = column.type
+    if pa.types.is_string(of):
+        return column
+    if pa.types.is_timestamp(of) or pa.types.is_time(of):
+        number = column.cast(pa.int64())
+        if pc.all(pc.equal(pc.multiply(pc.divide(number, 1_000_000), 1_000_000), number)).as_py() in {True, None}:
+            column = column.cast(pa.time32("s") if pa.types.is_time(of) else pa.timestamp("s", of.tz))
+    return as_texts(column)
+
+
+def _numeric(type_name: str) -> bool:
+    """Whether SQLite makes numbers of what stands in a column of this type, by its rules of affinity."""
+    return not re.search("CHAR|CLOB|TEXT|BLOB|^ANY$|^$", type_name.upper()) or "INT" in type_name.upper()
+
+
+def _kind(type_name: str) -> tuple[Kind | None, frozenset[str]]:
+    """The kind of a declared type, and what else such a column holds."""
+    lower = type_name.lower()
+    numbered = re.fullmatch(r"(?:decimal|numeric|decimal_text)\s*\((\d+)(?:\s*,\s*(\d+))?\)", lower)
+    if numbered:
+        return decimal(min(38, int(numbered[1])), int(numbered[2] or 0)), frozenset()
+    sized = re.fullmatch(r"(?:n?varchar|n?char|character|varying character|nchar|native character)\s*\((\d+)\)", lower)
+    if sized:
+        return Kind("text", int(sized[1])), _MOMENTS
+    if lower in _KINDS:
+        return Kind(_KINDS[lower]), frozenset()
+    if "int" in lower:
+        return Kind("integer"), frozenset({"boolean"})
+    if re.search("char|clob|text", lower):
+        return Kind("text"), _MOMENTS | {"decimal"}
+    if re.search("real|floa|doub", lower):
+        return Kind("real"), frozenset({"decimal", "integer"})
+    if "blob" in lower:
+        return Kind("binary"), frozenset()
+    if lower in {"numeric", "decimal"}:
+        return decimal(38, 10), frozenset({"decimal", "integer", "real", "boolean", *_MOMENTS})
+    return None, frozenset()
+
+
+def sqlite_type(kind: Kind) -> str:
+    """The name under which a kind is declared; its affinity is such that every value comes back as it went in."""
+    if kind.name == "decimal":
+        return f"{'DECIMAL' if (kind.size or 0) <= _EXACT else 'DECIMAL_TEXT'}({kind.size},{kind.scale})"
+    if kind.name == "text":
+        return f"VARCHAR({kind.size})" if kind.size else "TEXT"
+    return {"integer": "BIGINT", "real": "DOUBLE", "binary": "BLOB"}.get(kind.name, kind.name.upper())

@@ -1,0 +1,372 @@
+"""What holds in every place: the whole path, the meaning of conditions and fingerprints, and all or nothing."""
+
+from __future__ import annotations
+
+import contextlib
+import datetime
+import random
+import signal
+import subprocess
+import sys
+import time
+import uuid
+from collections.abc import Iterator
+from decimal import Decimal
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+import pytest
+
+from conftest import DAY, SETTINGS, TICKETS, Space, without_kernel
+from nomotheta.conditions import Kind, build, check, decimal
+from nomotheta.errors import PlaceError
+from nomotheta.kinds import arrow_type
+from nomotheta.load import as_kind
+from nomotheta.place import Place, connect, quoted
+from servers import Database, server
+from test_conditions import KINDS, MEANS, NOW, ROW, WHOLES
+
+GOOD = "ticket_no;fare;sold_on\nT001;1,50;01.06.2026\nT002;n/a;02.06.2026\nT003;3,00;\n"
+SORTS = ["postgresql", "mariadb", "sqlite", "general"]  # the last is MariaDB behind a dialect of SQLAlchemy
+
+
+@pytest.fixture(scope="module", params=SORTS)
+def sort(request: pytest.FixtureRequest) -> str:
+    return str(request.param)
+
+
+@pytest.fixture(scope="module")
+def running(sort: str) -> Iterator[str]:
+    with server("mariadb" if sort == "general" else sort) as url:
+        yield url
+
+
+def made(sort: str, running: str) -> Database:
+    found = Database("mariadb" if sort == "general" else sort, running)
+    if sort == "general":
+        found.ask(f"ALTER DATABASE {found.name} CHARACTER SET utf8mb4")
+        found.url = found.url.replace("mariadb://", "mysql+pymysql://")
+    return found
+
+
+@pytest.fixture
+def database(sort: str, running: str) -> Iterator[Database]:
+    found = made(sort, running)
+    yield found
+    found.drop()
+
+
+@pytest.fixture(scope="module")
+def place(sort: str, running: str) -> Iterator[Place]:
+    """A place that a module shares, with a table of one row of every kind, one of three numbers and one of texts."""
+    database = made(sort, running)
+    found = connect("there", database.url, Path(), create=True)
+    fill(found, "means", KINDS, [[ROW[name]] for name in KINDS])
+    fill(found, "numbers", {"v": Kind("integer")}, [[10, 20, None]])
+    fill(found, "texts", {"v": Kind("text"), "n": Kind("integer")}, [BLANKS, list(range(len(BLANKS)))])
+    yield found
+    found.close()
+    database.drop()
+
+
+@pytest.fixture
+def there(space: Space, database: Database) -> Space:
+    """The workspace of the tickets, whose place is that database."""
+    space.write("nomotheta.toml", SETTINGS.replace("duckdb:///warehouse.duckdb", database.url))
+    return space
+
+
+def fill(place: Place, table: str, kinds: dict[str, Kind], columns: list[list[Any]]) -> None:
+    schema = pa.schema([(name, arrow_type(kind)) for name, kind in kinds.items()])
+    rows = pa.table([pa.array(values, of.type) for values, of in zip(columns, schema, strict=True)], schema)
+    place.create(table, kinds)
+    with place.transaction(table):
+        assert place.append(table, list(kinds), iter(rows.to_batches()), schema) == len(columns[0])
+
+
+def test_the_whole_path_ends_as_it_does_on_duckdb(there: Space, database: Database) -> None:
+    text = GOOD + "T001;9,00;03.06.2026\nx;1,00;01.06.2026\nT004;zwei;01.06.2026\nT005;1;2;3\n"
+    there.tickets(text)
+    there.tickets("ticket_no;fare;sold_on\nT002;5,00;01.06.2026\nT006;6,00;01.06.2026\n", "2026-06-02")
+
+    first, second = there.load(), there.load(day="2026-06-02")
+
+    counts = ("records", "loaded", "rejected", "repeated", "before", "after")
+    assert [first["balance"][name] for name in counts] == [7, 3, 3, 1, 0, 3]
+    assert [second["balance"][name] for name in counts] == [2, 1, 0, 1, 3, 4]
+    rows = database.ask("SELECT ticket_no, fare, sold_on FROM tickets ORDER BY 1")
+    assert [(number, fare and Decimal(str(fare)), day and str(day)) for number, fare, day in rows] == [
+        ("T001", Decimal("1.50"), "2026-06-01"), ("T002", None, "2026-06-02"), ("T003", 3, None),
+        ("T006", 6, "2026-06-01"),
+    ]  # fmt: skip
+    assert there.judge()["verdict"] == "pass"
+    assert there.run("reconcile", "tickets").code == 0
+    assert there.load()["verdict"] == "fail"  # the same content again
+
+    database.ask("UPDATE tickets SET fare = 7 WHERE ticket_no = 'T006'")
+    found = there.run("reconcile", "tickets")
+    assert found.code == 1
+    assert "T006" in found.out
+
+
+def test_a_rule_that_fails_undoes_all_of_it(there: Space, database: Database) -> None:
+    there.charter(TICKETS + '[[rules]]\nname = "enough"\nwhole = "sum(fare) > 100"\n')
+    there.tickets(GOOD)
+
+    load = there.load()
+
+    assert load["exit"] == 1
+    assert database.ask("SELECT count(*) FROM tickets") == [(0,)]
+    with opened(there, database.url) as place:
+        assert place.marks("tickets") == []
+
+
+def test_overwriting_replaces_a_slice_and_leaves_the_rest(sort: str, there: Space, database: Database) -> None:
+    charter = TICKETS.replace('tolerate = "all"', 'tolerate = "all"\nhow = "overwrite"\nslice = "sold_on = :day"')
+    there.charter(charter)
+    there.tickets("ticket_no;fare;sold_on\nT001;1;01.06.2026\nT002;1;02.06.2026\n")
+    if sort == "general":
+        assert "a primary key" in there.run("load", "tickets", "--day", DAY, "--create").text
+        return
+    there.load()
+    there.tickets("ticket_no;fare;sold_on\nT007;2;01.06.2026\nT008;2;01.06.2026\n")
+
+    balance = there.load()["balance"]
+
+    assert [balance[name] for name in ("before", "removed", "loaded", "after")] == [2, 1, 2, 3]
+    assert [number for (number,) in database.ask("SELECT ticket_no FROM tickets ORDER BY 1")] == [
+        "T002",
+        "T007",
+        "T008",
+    ]
+
+
+def test_a_second_load_into_a_table_is_told_so(sort: str, database: Database) -> None:
+    if sort == "general":
+        pytest.skip("the locks of a database that is not known are its own affair")
+    url = database.url + "?lock_wait_timeout=0" * (sort == "sqlite")
+    first, second = (connect("there", url, Path(), create=True) for _ in range(2))
+
+    with first.transaction("t"), pytest.raises(PlaceError, match=r"under way, by|is locked"), second.transaction("t"):
+        pass
+    with second.transaction("t"):
+        pass
+
+    first.close()
+    second.close()
+
+
+def test_what_a_column_does_not_hold_ends_the_load(sort: str, there: Space, database: Database) -> None:
+    there.charter(
+        'table = "t"\n[delivery]\nfiles = "t.csv"\n[columns.n]\nkind = "integer"\n[columns.d]\nkind = "decimal(20,2)"\n',
+        "t",
+    )
+    there.write("t.csv", "n,d\n1,1.5\n3000000000,123456789012345678.12\n")
+    database.ask("CREATE TABLE t (n integer, d numeric(20,2))")
+
+    found = there.run("load", "t")
+
+    told = {
+        "postgresql": "3000000000 does not fit 'n', which is integer", "mariadb": "Out of range value for column 'n'",
+        "sqlite": "123456789012345678.12 has more than 15 digits, which 'd' does not hold",
+        "general": "Out of range value for column 'n'",
+    }  # fmt: skip
+    assert found.code == 3
+    assert told[sort] in found.text
+    assert database.ask("SELECT count(*) FROM t") == [(0,)]
+
+
+def test_a_constraint_that_the_charter_does_not_know_undoes_the_load_in_words(there: Space, database: Database) -> None:
+    database.ask("CREATE TABLE tickets (ticket_no varchar(9), fare numeric(8,2), sold_on date, load_id bigint)")
+    database.ask("CREATE UNIQUE INDEX one_a_day ON tickets (sold_on)")
+    there.tickets(GOOD + "T004;1,00;01.06.2026\n")
+
+    found = there.run("load", "tickets", "--day", DAY)
+
+    assert found.code == 3
+    assert "unique" in found.text.lower() or "duplicate" in found.text.lower()
+    assert database.ask("SELECT count(*) FROM tickets") == [(0,)]
+
+
+def test_capitals_and_accents_make_keys_of_their_own(there: Space) -> None:
+    there.charter(
+        'table = "Select"\n[delivery]\nfiles = "t.csv"\n[columns."group"]\nkind = "text(9)"\n'
+        '[[keys]]\ncolumns = ["group"]\n', "names"
+    )  # fmt: skip
+    there.write("t.csv", "group\na\nA\n\u00e1\n\u00e5\n\U0001f6a2\n'\\ b\n")
+
+    load = there.load(table="Select")
+
+    assert load["balance"]["loaded"] == 6
+    assert there.judge("Select")["verdict"] == "pass"
+    assert there.run("reconcile", "Select").code == 0
+
+
+def test_a_load_killed_at_any_moment_comes_right_with_the_next(sort: str, there: Space, database: Database) -> None:
+    if sort == "general":
+        pytest.skip("it is MariaDB again")
+    killed_often(there, database.url)
+
+
+def test_a_load_into_duckdb_killed_at_any_moment_comes_right_with_the_next(space: Space) -> None:
+    killed_often(space, "duckdb:///warehouse.duckdb")
+
+
+def killed_often(there: Space, url: str, times: int = 50) -> None:
+    """Loads are killed at random moments; the table holds all or nothing each time, and the ledger learns of it."""
+    rows = 20_000
+    there.charter(TICKETS.replace("text(4)", "text(7)").replace("[0-9]{3}", "[0-9]{6}"))
+    there.tickets("ticket_no;fare;sold_on\n" + "".join(f"T{at:06d};1,00;01.06.2026\n" for at in range(rows)))
+    chance, command = random.Random(4), [sys.executable, "-m", "nomotheta", "load", "tickets", "--day", DAY, "--create"]
+    started = time.monotonic()
+    subprocess.run(command, cwd=there.root, check=True, capture_output=True)
+    usual = time.monotonic() - started
+    stood = 0
+
+    for _ in range(times):
+        with opened(there, url) as place, place.transaction("tickets"):
+            place.delete("tickets", None)
+            place.delete("nomotheta_loads", None)
+        running = subprocess.Popen(command, cwd=there.root, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        time.sleep(usual * chance.uniform(0.3, 1.1))
+        running.send_signal(signal.SIGKILL)
+        running.wait()
+        with opened(there, url) as place, eventually(place) as count:
+            assert count in {0, rows}
+            assert len(place.marks("tickets")) == count // rows
+        if count:
+            stood += 1
+            assert there.run("load", "tickets", "--day", DAY).code == 1  # it was loaded before
+            assert there.run("ledger", "--json").json["entries"][0]["table_rows"] == rows
+    found = there.run("load", "tickets", "--day", DAY)
+
+    assert found.code in {0, 1}
+    with opened(there, url) as place:
+        keys = place.fetch('SELECT count(*) AS n, count(DISTINCT "ticket_no") AS d FROM "tickets"').to_pylist()
+    assert keys == [{"n": rows, "d": rows}]
+    assert 0 < stood < times
+
+
+@contextlib.contextmanager
+def opened(there: Space, url: str) -> Iterator[Place]:
+    for _ in range(100):  # a server, or the lock of a file, notices a moment later that its client is gone
+        with contextlib.suppress(PlaceError):
+            place = connect("there", url, there.root)
+            break
+        time.sleep(0.05)
+    try:
+        yield place
+    finally:
+        place.close()
+
+
+@contextlib.contextmanager
+def eventually(place: Place) -> Iterator[int]:
+    """The rows of the tickets, once a server has noticed that whoever loaded them is gone."""
+    for _ in range(100):
+        with contextlib.suppress(PlaceError), place.transaction("tickets"):
+            break
+        time.sleep(0.05)
+    yield place.count("tickets")
+
+
+# ---- the same meaning
+
+
+@pytest.mark.parametrize(("text", "answer"), MEANS, ids=[row[0] for row in MEANS])
+def test_a_condition_means_the_same(place: Place, text: str, answer: bool | None) -> None:
+    assert answered(place, "means", place.render(check(text, KINDS), NOW)) == [answer]
+
+
+@pytest.mark.parametrize(("text", "answer"), WHOLES)
+def test_a_whole_means_the_same(place: Place, text: str, answer: bool | None) -> None:
+    sql = place.render(check(text, {"v": Kind("integer")}, "whole"), NOW)
+
+    assert answered(place, "numbers", sql) == [answer]
+
+
+def test_blank_means_the_same(place: Place) -> None:
+    sql = place.render(build.not_blank("v", Kind("text")), NOW)
+    white = "\t\n\x0b\x0c\r \x85\xa0\u1680\u2028\u2029\u202f\u205f\u3000" + "".join(map(chr, range(0x2000, 0x200B)))
+
+    found = answered(place, "texts", sql, order='"n"')
+
+    assert found == [text is not None and text.strip(white) != "" for text in BLANKS]
+
+
+def answered(place: Place, table: str, sql: str, order: str = "1") -> list[bool | None]:
+    rows = place.fetch(f"SELECT {sql} AS met {place.rowset(table)} ORDER BY {order}").column("met").to_pylist()
+    return [None if met is None else bool(met) for met in rows]
+
+
+BLANKS = ["", " ", "\t", "\u3000", "\u00a0 ", "a", " a ", "é", "字", "\u200b", "\x1f", None]
+MOMENT = datetime.datetime(2026, 2, 28, 23, 59, 59, 120000)
+NASTY: dict[Kind, list[Any]] = {
+    Kind("text"): ["", " ", "é|:", "'\\", "a\nb", "\U0001f6a2", None, "NULL"],
+    Kind("text", 9): ["x", "", None, "äöü", "1", "a", "b", "c"],
+    Kind("integer"): [0, -1, 2**63 - 1, -(2**63), None, 7, 8, 9],
+    decimal(38, 5): [Decimal("0"), Decimal("-0.00001"), Decimal(10) ** 32, None, *map(Decimal, ("1", "1.5", "-2", "3"))],
+    Kind("real"): [0.5, -1e300, None, 1.0, 2.0, 3.0, 4.0, 5.0],
+    Kind("boolean"): [True, False, None, True, True, False, True, False],
+    Kind("date"): [datetime.date(1, 1, 1), datetime.date(9999, 12, 31), None, *[datetime.date(2024, 2, 29)] * 5],
+    Kind("time"): [datetime.time(0), datetime.time(23, 59, 59, 999999), None, *[datetime.time(1, 2, 3, 500000)] * 5],
+    Kind("timestamp"): [MOMENT, datetime.datetime(1, 1, 1), None, *[MOMENT.replace(microsecond=0)] * 5],
+    Kind("timestamptz"): [MOMENT.replace(tzinfo=datetime.UTC), None, *[MOMENT.replace(hour=1, tzinfo=datetime.UTC)] * 6],
+    Kind("uuid"): [str(uuid.UUID(int=at * 3**70 % 2**128, version=4)) for at in range(7)] + [None],
+    Kind("binary"): [b"", b"\x00\xff", None, b"a", b"b", b"c", b"d", b"e"],
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("compiled", [True, False], ids=["kernel", "no kernel"])
+def test_every_kind_goes_in_and_comes_out_with_the_same_fingerprint(
+    sort: str, database: Database, compiled: bool
+) -> None:
+    if compiled:
+        goes_in_and_comes_out(sort, database)
+        return
+    with without_kernel():
+        goes_in_and_comes_out(sort, database)
+
+
+def goes_in_and_comes_out(sort: str, database: Database) -> None:
+    place = connect("there", database.url, Path(), create=True)
+    strange = 'Select."Ünïcode" table' if sort == "postgresql" else '"Ünïcode" table'
+    kinds = {f'c {at} é"': kind for at, kind in enumerate(NASTY)}
+    schema = pa.schema([(name, arrow_type(kind)) for name, kind in kinds.items()])
+    table = pa.table([pa.array(NASTY[kind], arrow_type(kind)) for kind in kinds.values()], schema)
+    duck = memory()
+
+    found = []
+    for each, name in ((place, strange), (duck, "t")):
+        each.create(name, kinds)
+        with each.transaction(name):
+            parts = [batch for part in (table.slice(0, 3), table.slice(3)) for batch in part.to_batches()]
+            assert each.append(name, list(kinds), iter(parts), schema) == 8
+        prints = each.fingerprint
+        hashed = {column: kind for column, kind in kinds.items() if kind.name != "real"}
+        row = each.fetch(f"SELECT {prints.hash_sum(hashed)} AS h {each.rowset(name)}").to_pylist()[0]
+        buckets = each.fetch(f"SELECT {prints.bucket(hashed)} AS b {each.rowset(name)}").column("b").to_pylist()
+        rows = each.fetch(f"SELECT {prints.row_hash(hashed)} AS h {each.rowset(name)}").column("h").to_pylist()
+        found.append((int(row["h"]), sorted(buckets), sorted(map(int, rows))))
+        unlike = {"uuid": "text"} if sort == "general" and each is place else {}
+        assert [column.kind.name if column.kind else None for column in each.columns(name) or []] == [
+            unlike.get(kind.name, kind.name) for kind in kinds.values()
+        ]
+        assert each.missing(name, table.select([next(iter(kinds))]).slice(1, 1)) == 0
+        (texts,) = each.stream(f"SELECT {', '.join(map(quoted, kinds))} {each.rowset(name)}")
+        back = [as_kind(column, kind) for column, kind in zip(texts.columns, kinds.values(), strict=True)]
+        for column, kind in zip(back, kinds.values(), strict=True):
+            wanted = pa.array(NASTY[kind], arrow_type(kind)).to_pylist()  # a table has no order
+            assert sorted(map(repr, column.to_pylist())) == sorted(map(repr, wanted)), kind
+
+    assert found[0] == found[1]
+    assert place.tables() == [strange]
+    place.close()
+    duck.close()
+
+
+def memory() -> Place:
+    from nomotheta.place.duck import DuckPlace
+
+    return DuckPlace("d", None)
