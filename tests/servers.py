@@ -16,6 +16,7 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
 
+import duckdb
 import psycopg
 import pymysql
 import pytest
@@ -51,7 +52,13 @@ def ask_sqlite(url: str, sql: str) -> Rows:
         return connection.execute(sql).fetchall()
 
 
-ASK = {"postgresql": ask_postgres, "mariadb": ask_mariadb, "sqlite": ask_sqlite}
+def ask_duckdb(url: str, sql: str) -> Rows:
+    """The rows of a statement; none for one that gives none."""
+    with duckdb.connect(url.partition("///")[2]) as connection:
+        return connection.execute(sql).fetchall()
+
+
+ASK = {"postgresql": ask_postgres, "mariadb": ask_mariadb, "sqlite": ask_sqlite, "duckdb": ask_duckdb}
 
 
 @contextlib.contextmanager
@@ -144,9 +151,9 @@ class Database:
     def __init__(self, sort: str, server_url: str) -> None:
         self.sort, self._server = sort, server_url
         self.name = f"nomotheta_{uuid.uuid4().hex[:12]}"
-        if sort == "sqlite":
-            self._folder = tempfile.mkdtemp(prefix="nomotheta-")
-            self.url = f"sqlite:///{self._folder}/{self.name}.sqlite"
+        self._folder = "" if sort in USUAL else tempfile.mkdtemp(prefix="nomotheta-")
+        if self._folder:
+            self.url = f"{sort}:///{self._folder}/{self.name}.{sort}"
             return
         self.url = server_url.rpartition("/")[0] + "/" + self.name
         encoding = "TEMPLATE template0 ENCODING 'UTF8'" if sort == "postgresql" else "CHARACTER SET latin1"
@@ -158,7 +165,7 @@ class Database:
 
     def drop(self) -> None:
         """Away with it."""
-        if self.sort == "sqlite":
+        if self._folder:
             shutil.rmtree(self._folder)
         else:
             ASK[self.sort](self._server, f"DROP DATABASE {self.name}{' WITH (FORCE)' * (self.sort == 'postgresql')}")

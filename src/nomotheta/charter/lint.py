@@ -70,7 +70,33 @@ def _context(read: Read, settings: Settings) -> list[Problem]:
         known = "declared layouts: " + ", ".join(settings.layouts) if settings.layouts else "none is declared"
         mend = did_you_mean(layout, settings.layouts, known)
         found.append(read.source.problem(("delivery", "layout"), f"no layout '{layout}' in nomotheta.toml", mend))
-    return found + _stated(read) + _positions(read, _layout(charter, settings))
+    return found + _merging(read) + _stated(read) + _positions(read, _layout(charter, settings))
+
+
+def _merging(read: Read) -> list[Problem]:
+    """A merge goes by the first key, whose columns must always have a value; no other key can set rows aside."""
+    charter, path = read.charter, ("load", "how")
+    if charter.load.how != "merge":
+        return []
+    if not charter.keys:
+        return [
+            read.source.problem(path, "rows are merged by a key, and there is none", 'add [[keys]] columns = ["…"]')
+        ]
+    found = []
+    if charter.keys[0].otherwise != "reject":
+        mend = 'write otherwise = "reject" at the first key, or leave it out'
+        found.append(read.source.problem(path, "a key that is merged by cannot stand twice in a delivery", mend))
+    for name in charter.keys[0].columns:
+        column = charter.columns.get(name)
+        filled = column is None or column.filled or column.value is not None
+        if column and not filled and (column.blank.value, column.blank.otherwise) != ("never", "reject"):
+            what = f"rows are merged by '{name}', which may be blank, and then is no key"
+            found.append(read.source.problem(("columns", name), what, 'write blank = "never"'))
+    for at, key in enumerate(charter.keys[1:], 1):
+        if key.otherwise == "reject":
+            what = f"a merge cannot set rows aside by a second key ({', '.join(key.columns)})"
+            found.append(read.source.problem(("keys", at), what, 'write otherwise = "fail" at it'))
+    return found
 
 
 def _stated(read: Read) -> list[Problem]:

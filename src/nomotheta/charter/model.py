@@ -263,7 +263,7 @@ class Delivery(Declared):
 class Load(Declared):
     """How a delivery goes into the table."""
 
-    how: Literal["append", "overwrite"] = "append"
+    how: Literal["append", "overwrite", "merge"] = "append"
     slice: str | None = None
     tolerate: Tolerated = NONE
     short_rows: Literal["reject", "fill"] = "reject"

@@ -242,13 +242,15 @@ def show_balance(console: Console, balance: Balance, *, undone: bool = False) ->
         lines = f"{each.lines:,} lines = {each.told()}"
         grid.add_row(Text("file", "dim"), Text(f"{visible(each.file)}: {lines}"))
     aside = f"{balance.rejected:,} rejected + {balance.repeated:,} repeated"
-    rows = f"{balance.records:,} records = {balance.loaded:,} loaded + {aside}"
+    merged = ""
+    if balance.how == "merge":
+        merged = f" ({balance.inserted:,} inserted, {balance.updated:,} updated, {balance.unchanged:,} unchanged)"
+    rows = f"{balance.records:,} records = {balance.loaded:,} loaded{merged} + {aside}"
     removed = f" − {balance.removed:,} replaced" if balance.removed else ""
+    new = f"{balance.inserted:,} inserted" if merged else f"{balance.loaded:,} loaded"
     after = f"{balance.before:,} again" if undone else f"{balance.after:,}"
     grid.add_row(Text("rows", "dim"), Text(rows))
-    grid.add_row(
-        Text("table", "dim"), Text(f"{balance.before:,} before{removed} + {balance.loaded:,} loaded → {after}")
-    )
+    grid.add_row(Text("table", "dim"), Text(f"{balance.before:,} before{removed} + {new} → {after}"))
     console.print(indented(grid, 2))
 
 

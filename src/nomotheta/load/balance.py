@@ -6,6 +6,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal
 
+from nomotheta.place import Merged
+
+How = Literal["append", "overwrite", "merge"]
+
 
 @dataclass(frozen=True, slots=True)
 class FileCount:
@@ -41,10 +45,11 @@ class Balance:
 
     Rows: every record is loaded, rejected or repeated.
 
-    `before`, `removed` and `after` count the table's rows, in the load's own transaction.
+    `before`, `removed` and `after` count the table's rows, in the load's own transaction. Of the rows that a merge
+    loaded, `inserted` have new keys, `updated` differed from the row of their key, and `unchanged` did not.
     """
 
-    how: Literal["append", "overwrite"] = "append"
+    how: How = "append"
     files: tuple[FileCount, ...] = ()
     lines: int = 0
     records: int = 0
@@ -54,16 +59,20 @@ class Balance:
     before: int = 0
     removed: int = 0
     after: int = 0
+    inserted: int = 0
+    updated: int = 0
+    unchanged: int = 0
 
     @classmethod
     def of(
-        cls, how: Literal["append", "overwrite"], files: Sequence[FileCount], loaded: int, before: int, removed: int,
-        after: int,
+        cls, how: How, files: Sequence[FileCount], loaded: int, before: int, removed: int, after: int,
+        merged: Merged | None = None,
     ) -> Balance:  # fmt: skip
         """The account of these files and of what the place counted."""
         return cls(
             how, tuple(files), sum(file.lines for file in files), sum(file.records for file in files), loaded,
             sum(file.rejected for file in files), sum(file.repeated for file in files), before, removed, after,
+            *((merged.inserted, merged.updated, merged.unchanged) if merged else ()),
         )  # fmt: skip
 
     def faults(self) -> list[str]:
@@ -79,9 +88,14 @@ class Balance:
                 f"{self.records:,} records, but loaded {self.loaded:,} + rejected {self.rejected:,} + "
                 f"repeated {self.repeated:,} are {kept:,}"
             )
-        if self.after != self.before - self.removed + self.loaded:
+        if self.how == "merge" and self.unchanged < 0:
+            found.append(
+                f"{self.loaded:,} rows were merged, but {self.inserted:,} inserted + {self.updated:,} updated are more"
+            )
+        new, word = (self.inserted, "inserted") if self.how == "merge" else (self.loaded, "loaded")
+        if self.after != self.before - self.removed + new:
             found.append(
                 f"the table holds {self.after:,} rows, but before {self.before:,} − removed {self.removed:,} + "
-                f"loaded {self.loaded:,} are {self.before - self.removed + self.loaded:,}"
+                f"{word} {new:,} are {self.before - self.removed + new:,}"
             )
         return found

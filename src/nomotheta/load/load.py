@@ -25,7 +25,7 @@ from nomotheta.load.engine import Engine
 from nomotheta.load.keys import IN_TABLE, SeenKeys, take_in
 from nomotheta.load.rejects import SCHEMA, Reject, RejectFile, in_order
 from nomotheta.load.work import Fault, Plan, Worked, constants, shown_values, work
-from nomotheta.place import Mark, Now, Place, quoted
+from nomotheta.place import Mark, Merge, Now, Place, quoted
 from nomotheta.rules import Finding, existing, worst
 from nomotheta.source import (
     ArrivedFile,
@@ -121,14 +121,25 @@ class _Load:
             removed = self.place.delete(table, self.place.render(condition, self.now) if condition else None)
         engine = self.engine()
         plans = [self.plan(file, engine) for file in self.order.files]
-        seen = [self.known_keys(key, engine) for key in self.keys()]
+        merging = charter.load.how == "merge"
+        seen = [SeenKeys() if merging else self.known_keys(key, engine) for key in self.keys()]
         stream = self.accepted(plans, seen, rejects)
-        loaded = self.place.append(table, plans[0][0].columns, stream, plans[0][0].schema)
+        columns, schema = plans[0][0].columns, plans[0][0].schema
+        merged = self.place.merge(table, self.merge(columns), stream, schema) if merging else None
+        loaded = merged.rows if merged else self.place.append(table, columns, stream, schema)
         if self.has_collision():
             raise _CollisionError
-        self.balance = Balance.of(charter.load.how, self.files, loaded, before, removed, self.place.count(table))
+        self.balance = Balance.of(
+            charter.load.how, self.files, loaded, before, removed, self.place.count(table), merged
+        )  # fmt: skip
         rejects.finish()
         self.settle()
+
+    def merge(self, columns: Sequence[str]) -> Merge:
+        """By the first key; what the load itself fills does not make a row another."""
+        charter = self.compiled.charter
+        key = charter.keys[0].columns
+        return Merge(columns, key, [name for name in columns if name not in key and not charter.columns[name].filled])
 
     def settle(self) -> None:
         """Whether what was loaded may stand."""

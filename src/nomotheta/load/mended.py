@@ -134,7 +134,7 @@ def mended_charter(compiled: Compiled, delimiter: str) -> Compiled:
             columns[name] = column
     load = charter.load.model_copy(
         update={
-            "how": "append",
+            "how": "merge" if charter.load.how == "merge" else "append",
             "slice": None,
             "extra_columns": "ignore",
             "missing_columns": "refuse",

@@ -5,12 +5,15 @@ from nomotheta.place.base import Mark, Place, PlaceColumn
 from nomotheta.place.connect import connect, masked, rehearsal, with_secrets
 from nomotheta.place.fingerprint import SCHEME, Fingerprint, fingerprinted
 from nomotheta.place.render import WHITE_SPACE, Now, Renderer, quoted, quoted_table, text_literal
+from nomotheta.place.staging import Merge, Merged
 
 __all__ = [
     "SCHEME",
     "WHITE_SPACE",
     "Fingerprint",
     "Mark",
+    "Merge",
+    "Merged",
     "Now",
     "Place",
     "PlaceAnswer",

@@ -11,6 +11,7 @@ from typing import Any, Protocol
 from nomotheta.conditions import Kind, Node
 from nomotheta.place.fingerprint import Fingerprint
 from nomotheta.place.render import Now
+from nomotheta.place.staging import Merge, Merged
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,6 +88,9 @@ class Place(Protocol):
 
     def append(self, table: str, columns: Sequence[str], batches: Iterator[Any], schema: Any) -> int:
         """Add the rows of Arrow record batches; how many the database says it added."""
+
+    def merge(self, table: str, how: Merge, batches: Iterator[Any], schema: Any) -> Merged:
+        """Take rows over by key: those of new keys are added, those that differ replace the values of theirs."""
 
     def delete(self, table: str, where: str | None) -> int:
         """Delete the rows that meet a rendered condition, or all; how many there were."""

@@ -18,6 +18,7 @@ from nomotheta.place.base import Facts, Mark, PlaceColumn
 from nomotheta.place.fingerprint import Fingerprint
 from nomotheta.place.marks import HIGHEST, MARKS, OF_TABLE, marks_ddl, marks_of, values_of
 from nomotheta.place.render import Now, Renderer, duckdb_type, quoted, quoted_table, text_literal
+from nomotheta.place.staging import Staging
 
 MEMORY_LIMIT = "320MB"
 _KINDS = {
@@ -27,7 +28,7 @@ _KINDS = {
 }  # fmt: skip
 
 
-class DuckPlace:
+class DuckPlace(Staging):
     """A DuckDB database file, or one in memory where `path` is None."""
 
     def __init__(self, name: str, path: Path | None, *, shown: str = "", create: bool = True) -> None:
@@ -187,6 +188,20 @@ class DuckPlace:
                 self._run("SET preserve_insertion_order = true")
         return int(found[0][0])
 
+    def changed(self, sql: str) -> int:
+        """How many rows a statement touched."""
+        return int(self._run(sql)[0][0])
+
+    found = changed
+
+    def run_plain(self, sql: str) -> None:
+        """A statement that touches no rows."""
+        self._run(sql)
+
+    def send(self, table: str, _like: str, columns: Sequence[str], batches: Iterator[Any], schema: Any) -> int:
+        """Rows into a temporary table."""
+        return self.append(table, columns, batches, schema)
+
     def delete(self, table: str, where: str | None) -> int:
         """Delete rows."""
         condition = f" WHERE {where}" if where else ""
@@ -195,15 +210,6 @@ class DuckPlace:
     def count(self, table: str, where: str | None = None) -> int:
         """Count rows."""
         return int(self._run(f"SELECT count(*) {self.rowset(table, where)}")[0][0])
-
-    def missing(self, table: str, cells: Any) -> int:
-        """How many of some keys do not stand in the table."""
-        same = " AND ".join(f"there.{quoted(name)} = taken.{quoted(name)}" for name in cells.column_names)
-        sql = (
-            "SELECT count(*) AS n FROM nomotheta_taken AS taken WHERE NOT EXISTS "
-            f"(SELECT 1 FROM {quoted_table(table)} AS there WHERE {same})"
-        )
-        return int(self.fetch(sql, nomotheta_taken=cells).column(0)[0].as_py())
 
     def expect(self, table: str, kinds: Mapping[str, Kind]) -> None:
         """The database itself sees to it."""

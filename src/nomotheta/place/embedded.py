@@ -83,7 +83,7 @@ class Embedded:
         named = {name: kind for name, kind in found.items() if quoted(name) in sql} or dict([*found.items()][:1])
         return _Rows(self, table, named)
 
-    def engine_keys(self, table: str, cells: Any) -> int:
+    def missing(self, table: str, cells: Any) -> int:
         """How many rows of a `pa.Table` of some of the table's columns are equal to no row of the table in them."""
         same = " AND ".join(f"there.{quoted(name)} = taken.{quoted(name)}" for name in cells.column_names)
         sql = (
@@ -91,8 +91,6 @@ class Embedded:
             f"(SELECT 1 FROM {quoted_table(table)} AS there WHERE {same})"
         )
         return int(self.fetch(sql, nomotheta_taken=cells).column(0)[0].as_py())
-
-    missing = engine_keys
 
     def render(self, node: Node, now: Now) -> str:
         """A condition as the engine's SQL."""

@@ -21,6 +21,7 @@ from nomotheta.place.base import Facts, Mark, PlaceColumn
 from nomotheta.place.embedded import ROW_NUMBER, Embedded
 from nomotheta.place.marks import MARK_COLUMNS, MARKS, marks_of, no_marks, values_of
 from nomotheta.place.rows import rows_table
+from nomotheta.place.staging import Merge, Merged
 
 _LEVELS = ("REPEATABLE READ", "SERIALIZABLE")
 _CHUNK = 10_000  # rows
@@ -191,6 +192,15 @@ class GeneralPlace(Embedded):
                 self._run(found.insert(), batch.select(list(columns)).slice(first, _CHUNK).to_pylist())
             done += batch.num_rows
         return done
+
+    def merge(self, table: str, _how: Merge, _batches: Iterator[Any], _schema: Any) -> Merged:
+        """Not in a database of which so little is known.
+
+        Raises:
+            PlaceError: always.
+        """
+        raise PlaceError("rows cannot be merged in a database of this sort", where=f"{table} in {self.shown}",
+                         mend='write how = "append" or how = "overwrite"')  # fmt: skip
 
     def delete(self, table: str, where: str | None) -> int:
         """Delete rows; those that meet a condition are found by the engine, and known by their primary key."""

@@ -31,6 +31,7 @@ from nomotheta.place.mariadb_sql import COLLATION, MariaFingerprint, MariaRender
 from nomotheta.place.marks import HIGHEST, MARKS, OF_TABLE, marks_ddl, marks_of, no_marks, values_of
 from nomotheta.place.render import Now, quoted, quoted_table, text_literal
 from nomotheta.place.rows import rows_table
+from nomotheta.place.staging import STAGE, Staging
 from nomotheta.place.texts import cell_texts, joined_rows, text_bytes
 
 _OPTIONS = f" ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4 COLLATE {COLLATION}"
@@ -49,13 +50,12 @@ _PATIENCE = 10  # seconds until a server that does not answer is given up
 _LOCK_PATIENCE = 30  # seconds until a lock that somebody else holds is given up
 _CHUNK = 20_000  # rows
 _STATEMENT = 1 << 20  # bytes of an INSERT, well below what every server takes
-_TAKEN = "nomotheta_taken"
 _LOCKED = {1205: "another session has held a lock on it for too long", 1213: "another session's change met this one"}
 _GONE = {2006, 2013, 2055}
 _UTC = datetime.UTC
 
 
-class MariaPlace:
+class MariaPlace(Staging):
     """A MariaDB or MySQL database."""
 
     def __init__(self, name: str, url: str, shown: str) -> None:
@@ -212,9 +212,11 @@ class MariaPlace:
 
     def append(self, table: str, columns: Sequence[str], batches: Iterator[Any], schema: Any) -> int:
         """Add the rows of Arrow record batches: as one stream, or by INSERT where the server takes none."""
+        return self._sent(table, columns, self._all_fitting(table, batches), schema)
+
+    def _all_fitting(self, table: str, batches: Iterator[Any]) -> Iterator[Any]:
         types = {column.name: column.type_name for column in self.columns(table) or []}
-        checked = (self._fitting(batch, types) for batch in batches)
-        return self._sent(table, columns, checked, schema)
+        return (self._fitting(batch, types) for batch in batches)
 
     def _sent(self, table: str, columns: Sequence[str], batches: Iterator[Any], schema: Any) -> int:
         if int(self._rows("SELECT @@local_infile")[0][0]) and os.name == "posix":
@@ -289,25 +291,34 @@ class MariaPlace:
         """Delete rows."""
         return self._run(f"DELETE FROM {quoted_table(table)}" + (f" WHERE {where}" if where else ""))
 
-    def missing(self, table: str, cells: Any) -> int:
-        """How many of some keys, an Arrow table of their columns, do not stand in the table."""
-        kinds = {column.name: column.kind for column in self.columns(table) or []}
-        sides = [
-            [self.exactly(f"{of}.{quoted(name)}", kinds.get(name)) for of in ("there", "taken")]
-            for name in cells.column_names
-        ]
-        same = " AND ".join(f"{there} = {taken}" for there, taken in sides)
-        listed = ", ".join(map(quoted, cells.column_names))
-        self._run(f"CREATE TEMPORARY TABLE {_TAKEN} AS SELECT {listed} FROM {quoted_table(table)} LIMIT 0")
-        try:
-            self._sent(_TAKEN, cells.column_names, iter(cells.to_batches()), cells.schema)
-            found = self._rows(
-                f"SELECT count(*) FROM {_TAKEN} AS taken WHERE NOT EXISTS "
-                f"(SELECT 1 FROM {quoted_table(table)} AS there WHERE {same})"
-            )
-        finally:
-            self._run(f"DROP TEMPORARY TABLE {_TAKEN}")
-        return int(found[0][0])
+    def changed(self, sql: str) -> int:
+        """How many rows a statement touched."""
+        return self._run(sql)
+
+    def found(self, sql: str) -> int:
+        """The one number that a SELECT gives."""
+        return int(self._rows(sql)[0][0])
+
+    def run_plain(self, sql: str) -> None:
+        """A statement that touches no rows; one on a temporary table commits nothing if it says so."""
+        self._run(re.sub(r"^DROP TABLE", "DROP TEMPORARY TABLE", sql))
+
+    def send(self, table: str, like: str, columns: Sequence[str], batches: Iterator[Any], schema: Any) -> int:
+        """Rows into a temporary table, which the catalog does not list."""
+        return self._sent(table, columns, self._all_fitting(like, batches), schema)
+
+    def temporary(self, name: str, select: str) -> str:
+        """The statement that makes an empty temporary table."""
+        return f"CREATE TEMPORARY TABLE {name} ENGINE=InnoDB AS {select} LIMIT 0"
+
+    def distinct(self, left: str, right: str) -> str:
+        """Whether two values differ."""
+        return f"NOT ({left} <=> {right})"
+
+    def update(self, table: str, sets: Sequence[tuple[str, str]], same: str, differs: str) -> str:
+        """The statement that gives rows the values of the staged rows of their keys."""
+        listed = ", ".join(f"there.{quoted(name)} = {value}" for name, value in sets)
+        return f"UPDATE {quoted_table(table)} AS there JOIN {STAGE} AS staged ON {same} SET {listed} WHERE {differs}"
 
     # ---- asking
 

@@ -29,9 +29,9 @@ from nomotheta.place.marks import HIGHEST, MARK_COLUMNS, MARKS, OF_TABLE, marks_
 from nomotheta.place.postgresql_sql import PostgresFingerprint, PostgresRenderer, postgres_type
 from nomotheta.place.render import Now, quoted, quoted_table, text_literal
 from nomotheta.place.rows import rows_table
+from nomotheta.place.staging import Staging
 from nomotheta.place.uuids import uuid_bytes, uuid_texts
 
-_TAKEN = "nomotheta_taken"
 _KINDS = {
     "boolean": "boolean", "date": "date", "uuid": "uuid", "bytea": "binary", "time without time zone": "time",
     "timestamp without time zone": "timestamp", "timestamp with time zone": "timestamptz",
@@ -52,7 +52,7 @@ _ALL_TEXTS = {f"f{at}": pa.string() for at in range(64)}  # of as many columns a
 _MOST_NUMERIC = Kind("decimal", 1000, 500)  # of a numeric that is declared without digits
 
 
-class PostgresPlace:
+class PostgresPlace(Staging):
     """A PostgreSQL database."""
 
     def __init__(self, name: str, url: str, shown: str) -> None:
@@ -218,22 +218,24 @@ class PostgresPlace:
 
     def delete(self, table: str, where: str | None) -> int:
         """Delete rows."""
-        condition = f" WHERE {where}" if where else ""
-        sql = f"WITH gone AS (DELETE FROM {quoted_table(table)}{condition} RETURNING 1) SELECT count(*) AS n FROM gone"
+        return self.changed(f"DELETE FROM {quoted_table(table)}" + (f" WHERE {where}" if where else ""))
+
+    def changed(self, sql: str) -> int:
+        """How many rows a statement touched."""
+        with self._translated():
+            return self._connection.execute(sql).rowcount
+
+    def found(self, sql: str) -> int:
+        """The one number that a SELECT gives."""
         return int(self._rows(sql)[0]["n"])
 
-    def missing(self, table: str, cells: Any) -> int:
-        """How many of some keys, an Arrow table of their columns, do not stand in the table."""
-        listed = ", ".join(quoted(name) for name in cells.column_names)
-        same = " AND ".join(f"there.{quoted(name)} = taken.{quoted(name)}" for name in cells.column_names)
-        self._run(f"CREATE TEMP TABLE {_TAKEN} AS SELECT {listed} FROM {quoted_table(table)} WITH NO DATA")
-        self.append(_TAKEN, cells.column_names, iter(cells.to_batches()), cells.schema)
-        found = self._rows(
-            f"SELECT count(*) AS n FROM {_TAKEN} AS taken WHERE NOT EXISTS "
-            f"(SELECT 1 FROM {quoted_table(table)} AS there WHERE {same})"
-        )
-        self._run(f"DROP TABLE {_TAKEN}")
-        return int(found[0]["n"])
+    def run_plain(self, sql: str) -> None:
+        """A statement that touches no rows."""
+        self._run(sql)
+
+    def send(self, table: str, _like: str, columns: Sequence[str], batches: Iterator[Any], schema: Any) -> int:
+        """Rows into a temporary table."""
+        return self.append(table, columns, batches, schema)
 
     # ---- asking
 

@@ -26,6 +26,7 @@ from nomotheta.place.base import Facts, Mark, PlaceColumn
 from nomotheta.place.embedded import ROW_NUMBER, Embedded
 from nomotheta.place.marks import HIGHEST, MARKS, OF_TABLE, marks_ddl, marks_of, values_of
 from nomotheta.place.render import quoted, quoted_table
+from nomotheta.place.staging import Staging
 
 _EXACT = 15  # decimal digits that a double holds, whatever they are
 _PATIENCE = 30  # seconds until a lock that somebody else holds is given up
@@ -37,7 +38,7 @@ _KINDS = {
 _GONE = "nomotheta_gone"
 
 
-class SqlitePlace(Embedded):
+class SqlitePlace(Embedded, Staging):
     """A SQLite database file."""
 
     def __init__(
@@ -223,6 +224,26 @@ class SqlitePlace(Embedded):
         return pa.array(
             units / float(10**column.type.scale), pa.float64(), mask=null
         )  # rounded once, as all readers do
+
+    def changed(self, sql: str) -> int:
+        """How many rows a statement touched."""
+        return self._run(sql)
+
+    def found(self, sql: str) -> int:
+        """The one number that a SELECT gives."""
+        return int(self._rows(sql)[0][0])
+
+    def run_plain(self, sql: str) -> None:
+        """A statement that touches no rows."""
+        self._run(sql)
+
+    def send(self, table: str, _like: str, columns: Sequence[str], batches: Iterator[Any], schema: Any) -> int:
+        """Rows into a temporary table."""
+        return self.append(table, columns, batches, schema)
+
+    def distinct(self, left: str, right: str) -> str:
+        """Whether two values differ."""
+        return f"{left} IS NOT {right}"
 
     def delete(self, table: str, where: str | None) -> int:
         """Delete rows; those that meet a condition are found by the engine, and known by their number."""

@@ -1,0 +1,160 @@
+"""Rows beside a table, in a temporary one of the same columns; and the merge of such rows into it, by key."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from nomotheta.conditions import Kind
+from nomotheta.errors import PlaceError
+from nomotheta.place.render import quoted, quoted_table
+
+STAGE = "nomotheta_stage"
+_TABLE, _STAGE = "there", "staged"  # what the two are called in a statement
+
+
+@dataclass(frozen=True, slots=True)
+class Merged:
+    """What a merge did: rows of new keys, rows that differed from those of their keys, and rows that did not."""
+
+    inserted: int
+    updated: int
+    unchanged: int
+
+    @property
+    def rows(self) -> int:
+        """All of them."""
+        return self.inserted + self.updated + self.unchanged
+
+
+@dataclass(frozen=True, slots=True)
+class Merge:
+    """How rows are merged: all their columns, those of the key, and those that decide whether a row has changed.
+
+    Where one of these differs, all columns but the key's are taken over.
+    """
+
+    columns: Sequence[str]
+    key: Sequence[str]
+    compared: Sequence[str]
+
+
+class Staging:
+    """The half of a place that merges; the database says how it makes a temporary table and counts what it changed."""
+
+    name: str
+    shown: str
+
+    # ---- what the database must say
+
+    def columns(self, table: str) -> Any:
+        """The columns of a table."""
+        raise NotImplementedError
+
+    def exactly(self, sql: str, kind: Kind | None) -> str:
+        """A value as it is compared with others."""
+        raise NotImplementedError
+
+    def changed(self, sql: str) -> int:
+        """Carry out an INSERT, UPDATE or DELETE; how many rows it touched."""
+        raise NotImplementedError
+
+    def found(self, sql: str) -> int:
+        """The one number that a SELECT gives."""
+        raise NotImplementedError
+
+    def run_plain(self, sql: str) -> None:
+        """Carry out a statement that touches no rows."""
+        raise NotImplementedError
+
+    def send(self, table: str, like: str, columns: Sequence[str], batches: Iterator[Any], schema: Any) -> int:
+        """Add rows to a temporary table that has the types of another."""
+        raise NotImplementedError
+
+    def temporary(self, name: str, select: str) -> str:
+        """The statement that makes an empty temporary table with the columns of a SELECT."""
+        return f"CREATE TEMP TABLE {name} AS {select} LIMIT 0"
+
+    def distinct(self, left: str, right: str) -> str:
+        """Whether two values differ, null being equal to null."""
+        return f"{left} IS DISTINCT FROM {right}"
+
+    def update(self, table: str, sets: Sequence[tuple[str, str]], same: str, differs: str) -> str:
+        """The statement that gives rows the values of the staged rows of their keys."""
+        listed = ", ".join(f"{quoted(name)} = {value}" for name, value in sets)
+        where = f"{same} AND ({differs})"
+        return f"UPDATE {quoted_table(table)} AS {_TABLE} SET {listed} FROM {STAGE} AS {_STAGE} WHERE {where}"
+
+    # ---- what follows
+
+    @contextlib.contextmanager
+    def staged(self, table: str, columns: Sequence[str], batches: Iterator[Any], schema: Any) -> Iterator[int]:
+        """The rows of Arrow record batches in a temporary table, for as long as it lasts; how many."""
+        listed = ", ".join(map(quoted, columns))
+        self.run_plain(self.temporary(STAGE, f"SELECT {listed} FROM {quoted_table(table)}"))
+        try:
+            yield self.send(STAGE, table, columns, batches, schema)
+        finally:
+            with contextlib.suppress(PlaceError):  # a transaction that has failed takes it along
+                self.run_plain(f"DROP TABLE {STAGE}")
+
+    def _sides(self, table: str, names: Sequence[str]) -> list[tuple[str, str]]:
+        """Columns of the table and of the stage, as they are compared."""
+        kinds: Mapping[str, Kind | None] = {column.name: column.kind for column in self.columns(table) or []}
+        return [
+            (
+                self.exactly(f"{_TABLE}.{quoted(name)}", kinds.get(name)),
+                self.exactly(f"{_STAGE}.{quoted(name)}", kinds.get(name)),
+            )
+            for name in names
+        ]
+
+    def missing(self, table: str, cells: Any) -> int:
+        """How many rows of a `pa.Table` of some of the table's columns are equal to no row of the table in them."""
+        same = " AND ".join(f"{there} = {staged}" for there, staged in self._sides(table, cells.column_names))
+        with self.staged(table, cells.column_names, iter(cells.to_batches()), cells.schema):
+            return self.found(
+                f"SELECT count(*) AS n FROM {STAGE} AS {_STAGE} WHERE NOT EXISTS "
+                f"(SELECT 1 FROM {quoted_table(table)} AS {_TABLE} WHERE {same})"
+            )
+
+    def merge(self, table: str, how: Merge, batches: Iterator[Any], schema: Any) -> Merged:
+        """Take rows over: those of new keys are added, those that differ from the row of their key replace its values.
+
+        Args:
+            table: where to.
+            how: the columns, and what they are for.
+            batches: the rows, as Arrow record batches; no key stands twice among them.
+            schema: their Arrow schema.
+
+        Raises:
+            PlaceError: a key stands more than once in the table.
+        """
+        same = " AND ".join(f"{there} = {staged}" for there, staged in self._sides(table, how.key))
+        exists = f"SELECT 1 FROM {quoted_table(table)} AS {_TABLE} WHERE {same}"
+        with self.staged(table, how.columns, batches, schema) as rows:
+            matched = self.found(f"SELECT count(*) AS n FROM {STAGE} AS {_STAGE} WHERE EXISTS ({exists})")
+            pairs = self.found(
+                f"SELECT count(*) AS n FROM {STAGE} AS {_STAGE} JOIN {quoted_table(table)} AS {_TABLE} ON {same}"
+            )
+            if pairs > matched:
+                raise PlaceError(
+                    f"{pairs - matched:,} rows of the table have a key that stands there before", where=table,
+                    mend="see which: nomotheta judge; a merge needs a table whose key is one",
+                )  # fmt: skip
+            updated = self._updated(table, how, same)
+            listed = ", ".join(map(quoted, how.columns))
+            inserted = self.changed(
+                f"INSERT INTO {quoted_table(table)} ({listed}) SELECT {listed} FROM {STAGE} AS {_STAGE} "
+                f"WHERE NOT EXISTS ({exists})"
+            )
+        return Merged(inserted, updated, rows - inserted - updated)
+
+    def _updated(self, table: str, how: Merge, same: str) -> int:
+        if not how.compared:
+            return 0
+        differs = " OR ".join(self.distinct(*sides) for sides in self._sides(table, how.compared))
+        sets = [(name, f"{_STAGE}.{quoted(name)}") for name in how.columns if name not in how.key]
+        return self.changed(self.update(table, sets, same, differs))
