@@ -16,6 +16,7 @@ from hypothesis import strategies as st
 
 from conftest import DAY, TICKETS, Space
 from nomotheta import open_workspace
+from nomotheta.load import keys
 from nomotheta.load.engine import Engine
 from nomotheta.load.keys import SeenKeys, take_in
 
@@ -396,7 +397,7 @@ def test_seen_keys_tell_every_repeat_and_who_came_first(batches: list[list[int]]
         positions, firsts = seen.add(np.array(batch, np.uint64), numbers)
 
         assert list(zip(positions.tolist(), firsts.tolist(), strict=True)) == expected
-    sizes = [len(run) for run, _ in seen.runs]
+    sizes = [len(run) for run, _ in seen.parts[0].runs]
     assert all(left >= 2 * right for left, right in itertools.pairwise(sizes))
 
 
@@ -455,21 +456,97 @@ def test_a_rule_that_errs_while_loading_is_named_and_the_load_is_undone(space: S
 
 
 @pytest.mark.parametrize("lasting", [False, True])
+@pytest.mark.parametrize(("keep", "loaded"), [("first", 2), ("last", 2), ("none", 1)])
 def test_two_keys_with_one_hash_are_told_apart_by_another_seed(
-    space: Space, monkeypatch: pytest.MonkeyPatch, lasting: bool
+    space: Space, monkeypatch: pytest.MonkeyPatch, lasting: bool, keep: str, loaded: int
 ) -> None:
     honest = Engine.hashes
 
-    def colliding(self: Engine, table, columns, seed: int):
-        hashes, rows = honest(self, table, columns, seed)
+    def colliding(self: Engine, table, columns, seed: int, *, whole_row: bool = False):
+        hashes, rows = honest(self, table, columns, seed, whole_row=whole_row)
         return (np.zeros_like(hashes) if seed == 0 or lasting else hashes), rows
 
     monkeypatch.setattr(Engine, "hashes", colliding)
+    space.charter(TICKETS + f'keep = "{keep}"\n')
     space.tickets(SOUND + "T001;5,00;\n")
 
     load = space.load()
 
     assert load["state"] == ("failed" if lasting else "loaded")
     if not lasting:
-        assert [load["balance"][key] for key in ("loaded", "repeated")] == [2, 1]
-        assert len(space.rejects()) == 1
+        assert [load["balance"][key] for key in ("loaded", "repeated")] == [loaded, 3 - loaded]
+        assert len(space.rejects()) == 3 - loaded
+
+
+REPEATED = "ticket_no;fare;sold_on\nT001;1;03.06.2026\nT002;2;\nT001;3;05.06.2026\nx;9;\nT001;4;04.06.2026\nT003;5;\nT001;4;04.06.2026\n"
+
+
+@pytest.mark.parametrize(
+    ("key", "stay", "told"),
+    [
+        ("", ["1", "2", "5"], ["line 4: repeats the key of line 2", "line 6: repeats the key of line 2", "line 8: repeats the key of line 2"]),
+        ('keep = "last"\n', ["2", "4", "5"], ["line 2: its key comes again, later, in line 8", "line 4: its key comes again, later, in line 8",
+         "line 6: its key comes again, later, in line 8"]),
+        ('keep = "last"\nby = "sold_on"\n', ["2", "3", "5"], ["line 2: its key comes again, later, in line 4",
+         "line 6: its key comes again, later, in line 4", "line 8: its key comes again, later, in line 4"]),
+        ('keep = "none"\n', ["2", "5"], ["line 2: its key stands in line 4 too, and none stays", "line 4: its key stands in line 2 too, and none stays",
+         "line 6: its key stands in line 2 too, and none stays", "line 8: its key stands in line 2 too, and none stays"]),
+        ("*", ["1", "2", "3", "4", "5"], ["line 8: repeats the row of line 6"]),
+    ],
+)  # fmt: skip
+def test_of_rows_that_repeat_a_key_one_stays_or_none(space: Space, key: str, stay: list[str], told: list[str]) -> None:
+    space.charter(TICKETS.replace('["ticket_no"]', '["*"]') if key == "*" else TICKETS + key)
+    space.tickets(REPEATED)
+
+    balance = space.load()["balance"]
+
+    fares = space.sql("SELECT CAST(CAST(fare AS INTEGER) AS VARCHAR) FROM tickets ORDER BY fare")
+    assert [fare for (fare,) in fares] == stay
+    assert [balance[name] for name in ("records", "rejected", "repeated")] == [7, 1, 6 - len(stay)]
+    repeats = [each for each in space.rejects() if each["reason"] == "repeated"]
+    assert [f"line {each['line']}: {each['message']}" for each in repeats] == told
+    assert space.run("reconcile", "tickets").code == 0
+
+
+@pytest.mark.parametrize("keep", ["first", "last", "none"])
+def test_a_key_is_held_against_the_other_files_and_the_table(space: Space, keep: str) -> None:
+    space.charter(TICKETS.replace('csv*"', 'csv"').replace("tickets-{day}", "tickets-{day}-*") + f'keep = "{keep}"\n')
+    for name, rows in (("a", "T001;1;\nT002;2;\n"), ("b", "T003;3;\nT001;4;\n")):
+        space.write(f"inbox/tickets-{DAY}-{name}.csv", f"ticket_no;fare;sold_on\n{rows}")
+    space.load()
+    first = [f"{each['file'][-5]}{each['line']}: {each['message']}" for each in space.rejects()]
+    space.write("inbox/tickets-2026-06-02-a.csv", "ticket_no;fare;sold_on\nT002;5;\nT009;6;\n")
+
+    second = space.load(day="2026-06-02")
+
+    b = f"inbox/tickets-{DAY}-b.csv"
+    assert first == {
+        "first": [f"b3: repeats the key of line 2 of {b.replace('b.csv', 'a.csv')}"],
+        "last": [f"a2: its key comes again, later, in line 3 of {b}"],
+        "none": [f"a2: its key stands in line 3 of {b} too, and none stays",
+                 f"b3: its key stands in line 2 of {b.replace('b.csv', 'a.csv')} too, and none stays"],
+    }[keep]  # fmt: skip
+    assert [second["balance"][name] for name in ("loaded", "repeated")] == [1, 1]
+    assert any("overlaps an earlier one" in note for note in second["notes"])
+
+
+def test_many_keys_are_found_again_in_partitions_and_in_files(monkeypatch: pytest.MonkeyPatch) -> None:
+    for name, value in (("_MANY", 5_000), ("_VERY_MANY", 20_000), ("_LONG", 100)):
+        monkeypatch.setattr(keys, name, value)
+    chance = np.random.default_rng(3)
+    numbers = np.arange(60_000)
+    hashes = chance.permutation(numbers).astype(np.uint64) % np.uint64(50_000) * np.uint64(368_934_881_474_191)
+    seen, first, found = SeenKeys(), {}, {}
+    for start in range(0, len(numbers), 997):
+        part = slice(start, start + 997)
+        positions, firsts = seen.add(hashes[part], numbers[part])
+        found |= dict(zip((positions + start).tolist(), firsts.tolist(), strict=True))
+
+    expected = {}
+    for number, each in enumerate(hashes.tolist()):
+        if first.setdefault(each, number) != number:
+            expected[number] = first[each]
+    assert found == expected
+    assert any(isinstance(run, np.memmap) for part in seen.parts for run, _ in part.runs)
+    assert seen.find(hashes)[0].all()
+    assert not seen.find(hashes + np.uint64(1))[0].any()

@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 from decimal import Decimal, InvalidOperation
 from typing import Any, Literal
 
-from nomotheta.charter.model import NONE, Charter, ColumnCheck, Otherwise, Tolerance
+from nomotheta.charter.model import NONE, Charter, ColumnCheck, Key, Otherwise, Tolerance
 from nomotheta.charter.positions import Path
 from nomotheta.charter.read import Problem, Read
 from nomotheta.conditions import ConditionError, Kind, Node, PatternError, build, check, parse_pattern
@@ -39,6 +39,9 @@ class Check:
     over: Literal["load", "table"] | None = None
     listed_in: tuple[str, tuple[str, ...]] | None = None
     query: str = ""
+    whole_row: bool = False
+    keep: Literal["first", "last", "none"] = "first"
+    by: str | None = None
 
     @property
     def on_rows(self) -> bool:
@@ -144,9 +147,31 @@ def _pattern(
 def _keys(reader: _Reader, charter: Charter) -> Iterator[Check]:
     for at, key in enumerate(charter.keys):
         path: Path = ("keys", at, "columns")
-        if _known(reader, path, key.columns, charter):
-            name = f"key ({', '.join(key.columns)}) never repeats"
-            yield Check(name, "key", tuple(key.columns), key.otherwise, path, key.tolerate)
+        columns = list(charter.file_columns()) if key.whole_row else key.columns
+        if _known(reader, path, columns, charter) and _orderly(reader, at, key, charter):
+            name = "no row comes twice" if key.whole_row else f"key ({', '.join(columns)}) never repeats"
+            yield Check(
+                name, "key", tuple(columns), key.otherwise, path, key.tolerate, whole_row=key.whole_row, keep=key.keep,
+                by=key.by,
+            )  # fmt: skip
+
+
+def _orderly(reader: _Reader, at: int, key: Key, charter: Charter) -> bool:
+    """Whether the row that stays can be told."""
+    if key.by:
+        kind = charter.kinds().get(key.by)
+        if not _known(reader, ("keys", at, "by"), [key.by], charter):
+            return False
+        if kind is None or kind.name in {"text", "boolean", "uuid", "binary"}:
+            told = f"'{key.by}' is {kind}, which does not say what comes last"
+            reader.complain(("keys", at, "by"), told, "name a number or a moment")
+            return False
+    rejecting = [each for each in charter.keys if each.otherwise == "reject"]
+    if key.keep != "first" and len(rejecting) > 1:
+        told = f'keep = "{key.keep}" needs a charter in which no other key sets rows aside'
+        reader.complain(("keys", at, "keep"), told, 'write otherwise = "fail" at the other')
+        return False
+    return True
 
 
 def _references(reader: _Reader, charter: Charter) -> Iterator[Check]:

@@ -381,11 +381,34 @@ class Column(Declared):
 
 
 class Key(Declared):
-    """Columns whose values together may stand in the table only once."""
+    """Columns whose values together may stand in the table only once; "*" is the whole row, as it came in the file.
+
+    Of rows that repeat a key when they are loaded, one stays: the first, or the last (by a column, if one is named), or
+    none.
+    """
 
     columns: Annotated[list[str], Field(min_length=1)]
     otherwise: Otherwise = "reject"
+    keep: Literal["first", "last", "none"] = "first"
+    by: str | None = None
     tolerate: Tolerated = NONE
+
+    @property
+    def whole_row(self) -> bool:
+        """Whether it stands for all that came in the file."""
+        return self.columns == ["*"]
+
+    @model_validator(mode="after")
+    def _kept(self) -> Key:
+        if self.by and self.keep != "last":
+            raise ValueError("'by' says which row is the last; add keep = \"last\", or take it out")
+        if self.keep != "first" and self.otherwise != "reject":
+            raise ValueError(f"keep chooses among rows that are set aside, which '{self.otherwise}' does not do")
+        if "*" in self.columns and not self.whole_row:
+            raise ValueError('"*" is the whole row; name columns, or write columns = ["*"]')
+        if self.whole_row and self.by:
+            raise ValueError("rows that are the same throughout have no last one; take 'by' out")
+        return self
 
 
 class Reference(Declared):
@@ -459,6 +482,10 @@ class Charter(Declared):
     keys: list[Key] = []
     references: list[Reference] = []
     rules: list[Rule] = []
+
+    def real_keys(self) -> list[Key]:
+        """The keys that name columns."""
+        return [key for key in self.keys if not key.whole_row]
 
     def kinds(self) -> dict[str, Kind]:
         """The kind of every column that has one."""

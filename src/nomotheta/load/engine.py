@@ -85,12 +85,15 @@ class Engine:
         hit = {at: found.column(at + 1).fill_null(False).to_numpy().astype(bool) for at in range(len(conditions))}  # noqa: FBT003
         return {at: rows[mask] for at, mask in hit.items() if mask.any()}
 
-    def hashes(self, table: Any, columns: Sequence[str], seed: int) -> tuple[NDArray[np.uint64], Ints]:
-        """Hashes of the rows' keys and the rows they belong to; a key with a null in it repeats nothing."""
+    def hashes(
+        self, table: Any, columns: Sequence[str], seed: int, *, whole_row: bool = False
+    ) -> tuple[NDArray[np.uint64], Ints]:
+        """Hashes of the rows' keys and the rows they belong to; a key with a null in it repeats nothing, a row may."""
         whole = table.select(columns).append_column(_ROW, pa.array(np.arange(table.num_rows)))
         listed = ", ".join(quoted(name) for name in columns)
         present = " AND ".join(f"{quoted(name)} IS NOT NULL" for name in columns)
-        sql = f"SELECT hash({listed}, {int(seed)}), {quoted(_ROW)} FROM batch WHERE {present}"
+        where = "" if whole_row else f" WHERE {present}"
+        sql = f"SELECT hash({listed}, {int(seed)}), {quoted(_ROW)} FROM batch{where}"
         found = self._fetch(sql, whole)
         return found.column(0).to_numpy(), found.column(1).to_numpy()
 

@@ -1,14 +1,19 @@
 """Which rows repeat a key, told as the rows stream by.
 
 Keys are known by a 64-bit hash. The hashes seen so far lie in sorted runs, each at least twice as long as the next, so
-that n keys cost n log n and 16 bytes each. Two keys with one hash are found out afterwards, by asking the place whether
-the key of every repeated row really stands in the table; then the load starts over with another seed.
+that n keys cost n log n and 16 bytes each. Many are kept in partitions, by the first bits of their hashes, so that a
+run is merged in little memory; very many are kept in files, of which the system holds in memory what there is room for.
+Two keys with one hash are found out afterwards, by asking the place whether the key of every repeated row really stands
+in the table; then the load starts over with another seed.
 """
 
 from __future__ import annotations
 
+import itertools
+import tempfile
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,10 +24,74 @@ IN_TABLE = -1
 
 
 @dataclass(slots=True)
+class _Runs:
+    """Sorted runs of hashes, each with the number of the record that had it first."""
+
+    runs: list[tuple[Hashes, Ints]] = field(default_factory=list)
+
+    def find(self, hashes: Hashes) -> tuple[NDArray[np.bool_], Ints]:
+        found, first = np.zeros(len(hashes), np.bool_), np.zeros(len(hashes), np.int64)
+        for run, owners in self.runs:
+            at = np.minimum(np.searchsorted(run, hashes), len(run) - 1)
+            known = run[at] == hashes
+            first = np.where(known, owners[at], first)
+            found |= known
+        return found, first
+
+    def keep(self, hashes: Hashes, records: Ints, *, in_files: bool) -> None:
+        if not len(hashes):
+            return
+        self.runs.append((hashes, records))
+        while len(self.runs) > 1 and len(self.runs[-2][0]) < 2 * len(self.runs[-1][0]):
+            (left, left_records), (right, right_records) = self.runs.pop(-2), self.runs.pop()
+            merged = np.concatenate([left, right])
+            order = np.argsort(merged, kind="stable")
+            run = merged[order], np.concatenate([left_records, right_records])[order]
+            self.runs.append((_in_file(run[0]), _in_file(run[1])) if in_files and len(merged) > _LONG else run)
+
+    def shared_out(self) -> list[_Runs]:
+        """The same in partitions."""
+        parts = [_Runs() for _ in range(PARTITIONS)]
+        for run, owners in self.runs:
+            for part, own, records in zip(parts, split(run, run), split(owners, run), strict=True):
+                if len(own):
+                    part.runs.append((own, records))
+        return parts
+
+
+_BITS = 6  # of a hash: 64 partitions
+_MANY, _VERY_MANY = 1 << 21, 1 << 24  # keys: from here in partitions, from here in files
+_LONG = 1 << 16  # keys that are worth a file
+
+
+def partitions(ordered: Hashes) -> list[int]:
+    """Where each partition begins among sorted hashes, and where the last ends."""
+    starts = np.arange(1 << _BITS, dtype=np.uint64) << np.uint64(64 - _BITS)
+    return [*np.searchsorted(ordered, starts).tolist(), len(ordered)]
+
+
+def split(values: NDArray[Any], ordered: Hashes) -> list[NDArray[Any]]:
+    """N values that belong to N sorted hashes, by partition."""
+    return [values[first:last] for first, last in itertools.pairwise(partitions(ordered))]
+
+
+PARTITIONS = 1 << _BITS
+
+
+def _in_file(values: NDArray[Any]) -> NDArray[Any]:
+    """The same values in a file without a name, which goes when nobody looks at them any more."""
+    with tempfile.TemporaryFile(prefix="nomotheta-") as file:
+        values.tofile(file)
+        file.flush()
+        return np.memmap(file, values.dtype, "r", shape=values.shape)
+
+
+@dataclass(slots=True)
 class SeenKeys:
     """The keys seen so far, each with the number of the record that had it first; IN_TABLE for those in the table."""
 
-    runs: list[tuple[Hashes, Ints]] = field(default_factory=list)
+    parts: list[_Runs] = field(default_factory=lambda: [_Runs()])
+    count: int = 0
 
     def add(self, hashes: Hashes, records: Ints) -> tuple[Ints, Ints]:
         """Take in the keys of some rows.
@@ -35,7 +104,7 @@ class SeenKeys:
         fresh = np.ones(len(ordered), np.bool_)
         fresh[1:] = ordered[1:] != ordered[:-1]
         first = records[order][np.maximum.accumulate(np.where(fresh, np.arange(len(ordered)), 0))]
-        known, owners = self.find(ordered)
+        known, owners = self._find_ordered(ordered)
         first = np.where(known, owners, first)
         repeated = known | ~fresh
         new = ~repeated
@@ -46,23 +115,30 @@ class SeenKeys:
 
     def find(self, hashes: Hashes) -> tuple[NDArray[np.bool_], Ints]:
         """Whether each key was seen before, and the record that had it first."""
-        found, first = np.zeros(len(hashes), np.bool_), np.zeros(len(hashes), np.int64)
-        for run, owners in self.runs:
-            at = np.minimum(np.searchsorted(run, hashes), len(run) - 1)
-            known = run[at] == hashes
-            first = np.where(known, owners[at], first)
-            found |= known
+        if len(self.parts) == 1:
+            return self.parts[0].find(hashes)
+        order = np.argsort(hashes, kind="stable")
+        found, first = np.empty(len(hashes), np.bool_), np.empty(len(hashes), np.int64)
+        found[order], first[order] = self._find_ordered(hashes[order])
         return found, first
 
+    def _find_ordered(self, hashes: Hashes) -> tuple[NDArray[np.bool_], Ints]:
+        if len(self.parts) == 1:
+            return self.parts[0].find(hashes)
+        each = [part.find(own) for part, own in zip(self.parts, split(hashes, hashes), strict=True)]
+        return np.concatenate([found for found, _ in each]), np.concatenate([first for _, first in each])
+
     def _keep(self, hashes: Hashes, records: Ints) -> None:
-        if not len(hashes):
+        """Take in new keys, in the order of their hashes."""
+        self.count += len(hashes)
+        if len(self.parts) == 1 and self.count > _MANY:
+            self.parts = self.parts[0].shared_out()
+        in_files = self.count > _VERY_MANY
+        if len(self.parts) == 1:
+            self.parts[0].keep(hashes, records, in_files=in_files)
             return
-        self.runs.append((hashes, records))
-        while len(self.runs) > 1 and len(self.runs[-2][0]) < 2 * len(self.runs[-1][0]):
-            (left, left_records), (right, right_records) = self.runs.pop(-2), self.runs.pop()
-            merged = np.concatenate([left, right])
-            order = np.argsort(merged, kind="stable")
-            self.runs.append((merged[order], np.concatenate([left_records, right_records])[order]))
+        for part, own, numbers in zip(self.parts, split(hashes, hashes), split(records, hashes), strict=True):
+            part.keep(own, numbers, in_files=in_files)
 
 
 def take_in(seen: Sequence[SeenKeys], hashes: Sequence[tuple[Hashes, Ints]], records: Ints) -> list[tuple[Ints, Ints]]:

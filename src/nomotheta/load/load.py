@@ -15,16 +15,17 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from nomotheta.charter import FROM_PLACE, Compiled, Stated
+from nomotheta.charter import FROM_PLACE, Check, Compiled, Stated
 from nomotheta.conditions import Kind
 from nomotheta.errors import DeliveryError, NomothetaError, PlaceError, did_you_mean
 from nomotheta.events import Listener, Progress, nobody
 from nomotheta.kinds import UNTYPED, arrow_type, read_column
 from nomotheta.load.balance import Balance, FileCount
 from nomotheta.load.engine import Engine
-from nomotheta.load.keys import IN_TABLE, SeenKeys, take_in
+from nomotheta.load.keys import IN_TABLE, SeenKeys
 from nomotheta.load.rejects import SCHEMA, Reject, RejectFile, in_order
-from nomotheta.load.work import Fault, Plan, Worked, constants, shown_values, work
+from nomotheta.load.repeats import Repeats, decide
+from nomotheta.load.work import Fault, Plan, Worked, constants, work
 from nomotheta.place import Mark, Merge, Now, Place, quoted
 from nomotheta.rules import Finding, existing, worst
 from nomotheta.source import (
@@ -99,12 +100,11 @@ class _Load:
     files: list[FileCount] = field(default_factory=list)
     reasons: Counter[str] = field(default_factory=Counter)
     by_check: Counter[str] = field(default_factory=Counter)
-    doubtful: list[list[Any]] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
     tallies: list[tuple[str, SourceFile, _Tally]] = field(default_factory=list)
 
-    def keys(self) -> list[tuple[str, ...]]:
-        return [check.columns for check in self.compiled.checks if check.sort == "key" and check.otherwise == "reject"]
+    def keys(self) -> list[Check]:
+        return [check for check in self.compiled.checks if check.sort == "key" and check.otherwise == "reject"]
 
     def engine(self) -> Engine:
         checks = [check for check in self.compiled.checks if check.on_rows and check.otherwise == "reject"]
@@ -120,14 +120,14 @@ class _Load:
             condition = self.compiled.slice
             removed = self.place.delete(table, self.place.render(condition, self.now) if condition else None)
         engine = self.engine()
+        repeats = self.repeats(engine)
         plans = [self.plan(file, engine) for file in self.order.files]
         merging = charter.load.how == "merge"
-        seen = [SeenKeys() if merging else self.known_keys(key, engine) for key in self.keys()]
-        stream = self.accepted(plans, seen, rejects)
+        stream = self.accepted(plans, repeats, rejects)
         columns, schema = plans[0][0].columns, plans[0][0].schema
         merged = self.place.merge(table, self.merge(columns), stream, schema) if merging else None
         loaded = merged.rows if merged else self.place.append(table, columns, stream, schema)
-        if self.has_collision():
+        if self.has_collision(repeats):
             raise _CollisionError
         self.balance = Balance.of(
             charter.load.how, self.files, loaded, before, removed, self.place.count(table), merged
@@ -212,121 +212,106 @@ class _Load:
         )
         return plan, source
 
-    def known_keys(self, key: tuple[str, ...], engine: Engine) -> SeenKeys:
+    def repeats(self, engine: Engine) -> Repeats:
+        """What is known of the keys before the first row goes in."""
+        keys = self.keys()
+        merging = self.compiled.charter.load.how == "merge"
+        seen = [SeenKeys() if merging else self.known_keys(key, engine) for key in keys]
+        found = Repeats(keys, seen)
+        later = next((key for key in keys if key.keep != "first"), None)
+        if later is not None:
+            found.decided = decide(later, self.read_before(engine), found.owners)
+            self.notes.clear()  # they are said of the reading that counts
+        return found
+
+    def read_before(self, engine: Engine) -> Iterator[tuple[int, Worked, str]]:
+        """All blocks of the delivery, each with how many records stand before it, and its file."""
+        total, done, before = sum(file.survey.bytes_of_content for file in self.order.files), 0, 0
+        told = f"looking for repeated rows of {self.compiled.charter.table}"
+        for file in self.order.files:
+            plan, source = self.plan(file, engine)
+            for worked in worked_blocks(source, plan):
+                yield before, worked, file.name
+                before += worked.batch.count
+                done += worked.size
+                self.listener(Progress(told, done, total, "bytes"))
+        self.listener(Progress(told, total, total, "bytes", ended=True))
+
+    def known_keys(self, key: Check, engine: Engine) -> SeenKeys:
         """The keys that stand in the table already."""
-        seen = SeenKeys()
-        listed = ", ".join(quoted(name) for name in key)
-        if not self.place.count(self.compiled.charter.table):
+        seen, table = SeenKeys(), self.compiled.charter.table
+        if not self.place.count(table):
             return seen
         kinds = self.compiled.charter.kinds()
-        for batch in self.place.stream(f"SELECT {listed} {self.place.rowset(self.compiled.charter.table)}"):
-            table = pa.table([as_kind(batch.column(at), kinds[name]) for at, name in enumerate(key)], list(key))
-            hashes, _ = engine.hashes(table, key, self.seed)
+        self.place.expect(table, kinds)
+        listed = ", ".join(quoted(name) for name in key.columns)
+        for batch in self.place.stream(f"SELECT {listed} {self.place.rowset(table)}"):
+            columns = [as_kind(batch.column(at), kinds[name]) for at, name in enumerate(key.columns)]
+            whole = pa.table(columns, list(key.columns))
+            hashes, _ = engine.hashes(whole, key.columns, self.seed, whole_row=key.whole_row)
             seen.add(hashes, np.full(len(hashes), IN_TABLE))
         return seen
 
     def accepted(
-        self, plans: Sequence[tuple[Plan, SourceFile]], seen: Sequence[SeenKeys], rejects: RejectFile
+        self, plans: Sequence[tuple[Plan, SourceFile]], repeats: Repeats, rejects: RejectFile
     ) -> Iterator[Any]:
         """The rows that go in, block by block, in the order of the files."""
         total = sum(file.survey.bytes_of_content for file in self.order.files)
-        done = 0
+        done = in_all = 0
         for (plan, source), file in zip(plans, self.order.files, strict=True):
-            owners = _Owners()
             counts, seen_notes, tally = Counter[str](), Counter[tuple[str, str]](), _Tally()
             for worked in worked_blocks(source, plan):
                 before = counts["numbered"]
-                counts["numbered"] += worked.batch.count
+                counts["numbered in all"] = in_all + before
                 counts["records"] += worked.batch.count - worked.batch.headings
                 seen_notes.update(worked.notes)
                 tally.add(worked)
                 _account(source.lines, worked.batch)
-                owners.add(before, worked)
-                rows = self.without_repeats(worked, plan, seen, owners, before, rejects, counts)
+                if repeats.keys and repeats.decided is None:
+                    repeats.owners.add(in_all + before, worked, file.name)
+                rows = self.without_repeats(worked, plan, repeats, before, rejects, counts)
+                counts["numbered"] += worked.batch.count
                 yield from rows.to_batches()
                 done += worked.size
                 self.listener(Progress(f"loading {self.compiled.charter.table}", done, total, "bytes"))
+            in_all += counts["numbered"]
             self.files.append(_file_count(file, source, counts))
             self.tallies.append((file.name, source, tally))
             self.notes += [f"{file.name}: {column}: {count:,} {told}" for (column, told), count in seen_notes.items()]
+        if repeats.in_table:
+            rows = f"{repeats.in_table:,} rows have keys" if repeats.in_table > 1 else "1 row has a key"
+            self.notes.append(f"{rows} that stood in the table before: the delivery overlaps an earlier one")
         self.listener(Progress(f"loading {self.compiled.charter.table}", total, total, "bytes", ended=True))
 
     def without_repeats(
-        self, worked: Worked, plan: Plan, seen: Sequence[SeenKeys], owners: _Owners, before: int,
-        rejects: RejectFile, counts: Counter[str],
-    ) -> Any:  # fmt: skip
-        """The good rows of a block but those whose key stood before; all that is set aside is kept and counted."""
+        self, worked: Worked, plan: Plan, repeats: Repeats, before: int, rejects: RejectFile, counts: Counter[str]
+    ) -> Any:
+        """The good rows of a block but those that stay out for another's sake; all that is set aside is kept."""
         counts["rejected"] += pc.count_distinct(worked.set_aside["record"]).as_py()
-        gone = np.zeros(worked.good.num_rows, np.bool_)
-        repeats: list[Fault] = []
-        private = plan.charter.private()
-        found_repeats = take_in(seen, worked.hashes, worked.records + before + 1) if seen else []
-        for key, (repeated, firsts) in zip(plan.keys, found_repeats, strict=True):
-            if not len(repeated):
-                continue
-            gone[repeated] = True
-            cells = worked.good.select(key).take(pa.array(repeated))
-            self.doubtful.append([key, cells])
-            repeats += _repeat_faults(key, cells, worked.records[repeated], firsts, owners, private)
-        counts["repeated"] += int(gone.sum())
         found = worked.set_aside
         found = found.set_column(2, SCHEMA.field("record"), pc.add(found["record"], before))
-        if repeats:
-            found = in_order([found, worked.rejects(plan, repeats, (), before)])
+        gone, faults = np.zeros(worked.good.num_rows, np.bool_), list[Fault]()
+        if repeats.keys:
+            gone, faults = repeats.of(worked, counts["numbered in all"], plan.file, plan.charter.private())
+        counts["repeated"] += int(gone.sum())
+        if faults:
+            found = in_order([found, worked.rejects(plan, faults, (), before)])
         for tally, name in ((self.reasons, "reason"), (self.by_check, "rule")):
             for each in pc.value_counts(found[name]).to_pylist():
                 tally[each["values"]] += each["counts"]
         rejects.add(found)
         return worked.good.filter(pa.array(~gone)) if gone.any() else worked.good
 
-    def has_collision(self) -> bool:
-        """Whether a row was taken for a repeat whose key does not stand in the table."""
-        return any(self.place.missing(self.compiled.charter.table, cells) for _, cells in self.doubtful)
+    def has_collision(self, repeats: Repeats) -> bool:
+        """Whether a row was taken for a repeat whose key does not stand in the table, nor among those that stay out."""
+        standing = [(key, cells) for key, cells, _ in repeats.doubtful if key.keep != "none"]
+        return repeats.collided() or any(
+            self.place.missing(self.compiled.charter.table, cells, nulls=key.whole_row) for key, cells in standing
+        )
 
 
 class _CollisionError(Exception):
     """Two keys with one hash: the load starts over with another seed."""
-
-
-@dataclass(slots=True)
-class _Owners:
-    """Which line a record began on, for the message about a row that repeats it."""
-
-    first: list[int] = field(default_factory=list)
-    blocks: list[tuple[int, Any]] = field(default_factory=list)
-
-    def add(self, before: int, worked: Worked) -> None:
-        batch = worked.batch
-        self.first.append(before)
-        lines = None if batch.a_line_each else batch.line_numbers(np.arange(batch.count))
-        self.blocks.append((worked.first_line, lines))
-
-    def line(self, record: int) -> int:
-        at = int(np.searchsorted(self.first, record - 1, side="right")) - 1
-        first, lines = self.blocks[at]
-        within = record - 1 - self.first[at]
-        return int(first + within if lines is None else lines[within])
-
-
-def _repeat_faults(
-    key: tuple[str, ...], cells: Any, records: Any, firsts: Any, owners: _Owners, private: frozenset[str]
-) -> list[Fault]:
-    rows = [shown_values(key, list(row.values()), private) for row in cells.to_pylist()]
-    name = f"key ({', '.join(key)}) never repeats"
-    column = key[0] if len(key) == 1 else ""
-    return [
-        Fault(
-            int(record), column, value, "repeated", name,
-            _repeated(first, owners),
-        )
-        for value, record, first in zip(rows, records, firsts.tolist(), strict=True)
-    ]  # fmt: skip
-
-
-def _repeated(first: int, owners: _Owners) -> str:
-    return (
-        "its key stands in the table already" if first == IN_TABLE else f"repeats the key of line {owners.line(first)}"
-    )
 
 
 def worked_blocks(source: SourceFile, plan: Plan) -> Iterator[Worked]:

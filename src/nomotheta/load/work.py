@@ -14,7 +14,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from numpy.typing import NDArray
 
-from nomotheta.charter import FROM_PLACE, Charter, Compiled, value_of
+from nomotheta.charter import FROM_PLACE, Charter, Check, Compiled, value_of
 from nomotheta.conditions import Kind
 from nomotheta.kinds import arrow_type, as_texts, explain, in_layout, read_values, show
 from nomotheta.load.engine import Engine
@@ -41,7 +41,7 @@ class Plan:
     positions: Mapping[str, int]
     width: int
     constants: Mapping[str, Any]
-    keys: Sequence[tuple[str, ...]]
+    keys: Sequence[Check]
     engine: Engine
     zone: str
     seed: int
@@ -178,7 +178,7 @@ def work(source: SourceFile, block: Any, plan: Plan) -> Worked:
     records = batch.records
     if bad.any():
         table, records = _left(table, bad), records[~bad]
-    hashes = [plan.engine.hashes(table, key, plan.seed) for key in plan.keys]
+    hashes = [plan.engine.hashes(table, key.columns, plan.seed, whole_row=key.whole_row) for key in plan.keys]
     worked = Worked(batch, block.line, block.size, table, records, faults, None, hashes, notes, totals)
     worked.set_aside = worked.rejects(plan, faults, batch.odd, 0)
     return worked

@@ -98,8 +98,11 @@ class Place(Protocol):
     def count(self, table: str, where: str | None = None) -> int:
         """How many rows meet a rendered condition, or are there in all."""
 
-    def missing(self, table: str, cells: Any) -> int:
-        """How many rows of a `pa.Table` of some of the table's columns are equal to no row of the table in them."""
+    def missing(self, table: str, cells: Any, *, nulls: bool = False) -> int:
+        """How many rows of a `pa.Table` of some of the table's columns are equal to no row of the table in them.
+
+        With `nulls`, null is equal to null; else to nothing.
+        """
 
     def expect(self, table: str, kinds: Mapping[str, Kind]) -> None:
         """Say of what kinds a table's columns are meant to be, for a database that does not see to it."""

@@ -83,9 +83,10 @@ class Embedded:
         named = {name: kind for name, kind in found.items() if quoted(name) in sql} or dict([*found.items()][:1])
         return _Rows(self, table, named)
 
-    def missing(self, table: str, cells: Any) -> int:
+    def missing(self, table: str, cells: Any, *, nulls: bool = False) -> int:
         """How many rows of a `pa.Table` of some of the table's columns are equal to no row of the table in them."""
-        same = " AND ".join(f"there.{quoted(name)} = taken.{quoted(name)}" for name in cells.column_names)
+        equal = "IS NOT DISTINCT FROM" if nulls else "="
+        same = " AND ".join(f"there.{quoted(name)} {equal} taken.{quoted(name)}" for name in cells.column_names)
         sql = (
             "SELECT count(*) AS n FROM nomotheta_taken AS taken WHERE NOT EXISTS "
             f"(SELECT 1 FROM {quoted_table(table)} AS there WHERE {same})"

@@ -111,9 +111,13 @@ class Staging:
             for name in names
         ]
 
-    def missing(self, table: str, cells: Any) -> int:
+    def missing(self, table: str, cells: Any, *, nulls: bool = False) -> int:
         """How many rows of a `pa.Table` of some of the table's columns are equal to no row of the table in them."""
-        same = " AND ".join(f"{there} = {staged}" for there, staged in self._sides(table, cells.column_names))
+        sides = zip(cells.columns, self._sides(table, cells.column_names), strict=True)
+        same = " AND ".join(
+            f"NOT ({self.distinct(*pair)})" if nulls and column.null_count else f"{pair[0]} = {pair[1]}"
+            for column, pair in sides
+        )
         with self.staged(table, cells.column_names, iter(cells.to_batches()), cells.schema):
             return self.found(
                 f"SELECT count(*) AS n FROM {STAGE} AS {_STAGE} WHERE NOT EXISTS "

@@ -197,7 +197,9 @@ class _Reconcile:
 
     def rows(self) -> tuple[tuple[RowDifference, ...], int | None]:
         """The rows that differ: the first few, and how many, or None where they are too many to fetch."""
-        key = next((list(each.columns) for each in self.charter.keys if set(each.columns) <= set(self.hashed)), [])
+        key = next(
+            (list(each.columns) for each in self.charter.real_keys() if set(each.columns) <= set(self.hashed)), []
+        )
         by = {name: self.hashed[name] for name in key} if key else self.hashed
 
         def grouped(prints: Fingerprint) -> str:

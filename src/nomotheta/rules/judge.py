@@ -208,7 +208,7 @@ class _Judge:
 
     def sampled(self, columns: Sequence[str], where: str | None) -> Samples:
         """Rows that broke a rule, by their key and the columns that the rule speaks of."""
-        key = self.charter.keys[0].columns if self.charter.keys else list(self.shape)[:_WIDEST]
+        key = next((key.columns for key in self.charter.real_keys()), list(self.shape)[:_WIDEST])
         chosen = [name for name in dict.fromkeys([*key, *columns]) if name in self.shape]
         listed = ", ".join(quoted(name) for name in chosen)
         sql = f"SELECT {listed} {self.place.rowset(self.table, where)} LIMIT {SAMPLES}"
@@ -234,7 +234,7 @@ class _Judge:
         scope = self.scope_of(check)
         listed = ", ".join(quoted(name) for name in check.columns)
         present = [f"{quoted(name)} IS NOT NULL" for name in check.columns]
-        rowset = self.place.rowset(self.table, " AND ".join(present))
+        rowset = self.place.rowset(self.table, None if check.whole_row else " AND ".join(present))
         exact = [self.place.exactly(quoted(name), self.shape[name].kind) for name in check.columns]
         named = ", ".join(f"{sql} AS {quoted(name)}" for sql, name in zip(exact, check.columns, strict=True))
         groups = f"SELECT {named}, count(*) AS times {rowset} GROUP BY {', '.join(exact)} HAVING count(*) > 1"

@@ -26,7 +26,7 @@ def metadata_of(charter: Charter, layout: Layout, url: str) -> dict[str, Any]:
     names = list(held)
     columns = [dict(_column(name, header, charter.columns[name], layout)) for name, header in held.items()]
     schema: dict[str, Any] = {"columns": columns}
-    keys = [key.columns for key in charter.keys if set(key.columns) <= set(names)]
+    keys = [key.columns for key in charter.real_keys() if set(key.columns) <= set(names)]
     if keys:
         schema["primaryKey"] = list(keys[0])
     foreign = [

@@ -1,0 +1,206 @@
+"""Which rows of a delivery stay out because another has their key: the first of them stays, the last, or none.
+
+Where the first stays, a repeat is told as the rows stream by. Where another does, or none, the delivery is read once
+before: the hashes of all keys are shared out into files by their first bits, and each file is looked through by itself.
+"""
+
+from __future__ import annotations
+
+import tempfile
+from collections.abc import Iterable, Sequence
+from contextlib import ExitStack
+from dataclasses import dataclass, field
+from typing import IO, Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+from numpy.typing import NDArray
+
+from nomotheta.charter import Check
+from nomotheta.load.keys import IN_TABLE, PARTITIONS, Ints, SeenKeys, split, take_in
+from nomotheta.load.work import Fault, Worked, shown_values
+
+_ENTRY = np.dtype([("hash", np.uint64), ("by", np.int64), ("record", np.int64)])
+
+
+@dataclass(slots=True)
+class Owners:
+    """On which line of which file a record began, for the message about a row that repeats it.
+
+    Records are counted from 1 through all files of the delivery.
+    """
+
+    first: list[int] = field(default_factory=list)
+    blocks: list[tuple[str, int, Any]] = field(default_factory=list)
+
+    def add(self, before: int, worked: Worked, file: str) -> None:
+        """Take in a block before which so many records stand."""
+        batch = worked.batch
+        self.first.append(before)
+        lines = None if batch.a_line_each else batch.line_numbers(np.arange(batch.count))
+        self.blocks.append((file, worked.first_line, lines))
+
+    def told(self, record: int, file: str) -> str:
+        """A record as a line, with the name of its file where that is another."""
+        at = int(np.searchsorted(self.first, record - 1, side="right")) - 1
+        of, first, lines = self.blocks[at]
+        within = record - 1 - self.first[at]
+        line = f"line {int(first + within if lines is None else lines[within])}"
+        return line if of == file else f"{line} of {of}"
+
+
+@dataclass(frozen=True, slots=True)
+class Decided:
+    """The records that stay out, in their order, and for whose sake."""
+
+    records: Ints
+    others: Ints
+
+    def of(self, records: Ints) -> Ints:
+        """For each of N records the one for whose sake it stays out; 0 for one that does not."""
+        if not len(self.records):
+            return np.zeros(len(records), np.int64)
+        at = np.minimum(np.searchsorted(self.records, records), len(self.records) - 1)
+        return np.where(self.records[at] == records, self.others[at], 0)
+
+
+@dataclass(slots=True)
+class Repeats:
+    """The rows that stay out, for each key. `decided` says it beforehand, where not the first row of a key stays.
+
+    Of every row that stays out the cells of its key are kept in `doubtful`, to find two keys that share a hash.
+    """
+
+    keys: Sequence[Check]
+    seen: Sequence[SeenKeys]
+    decided: Decided | None = None
+    owners: Owners = field(default_factory=Owners)
+    doubtful: list[tuple[Check, Any, NDArray[np.uint64]]] = field(default_factory=list)
+    in_table: int = 0
+
+    def of(
+        self, worked: Worked, before: int, file: str, private: frozenset[str]
+    ) -> tuple[NDArray[np.bool_], list[Fault]]:
+        """Of the good rows of a block, before which so many records stand: those that stay out, and why."""
+        gone, faults = np.zeros(worked.good.num_rows, np.bool_), []
+        records = worked.records + before + 1
+        found = (
+            self._decided(worked, records) if self.decided is not None else take_in(self.seen, worked.hashes, records)
+        )
+        for key, (own, rows), (repeated, firsts) in zip(self.keys, worked.hashes, found, strict=True):
+            if not len(repeated):
+                continue
+            gone[repeated] = True
+            self.in_table += int((firsts == IN_TABLE).sum())
+            cells = worked.good.select(list(key.columns)).take(pa.array(repeated))
+            self.doubtful.append((key, cells, own[np.searchsorted(rows, repeated)]))
+            faults += self._faults(key, cells, worked.records[repeated], firsts, file, private)
+        return gone, faults
+
+    def _decided(self, worked: Worked, records: Ints) -> list[tuple[Ints, Ints]]:
+        """What was found beforehand, and what stands in the table."""
+        assert self.decided is not None  # noqa: S101 - only then is it asked
+        own, rows = worked.hashes[0]
+        known, _ = self.seen[0].find(own)
+        stay = self.decided.of(records[rows])
+        stay[known] = IN_TABLE
+        out = stay != 0
+        return [(rows[out], stay[out])]
+
+    def _faults(
+        self, key: Check, cells: Any, records: Ints, firsts: Ints, file: str, private: frozenset[str]
+    ) -> list[Fault]:
+        values: list[str | None] = [None] * len(records)
+        if not key.whole_row:
+            values = [shown_values(key.columns, list(row.values()), private) for row in cells.to_pylist()]
+        column = key.columns[0] if len(key.columns) == 1 else ""
+        told = [self._told(key, first, file) for first in firsts.tolist()]
+        return [
+            Fault(int(record), column, value, "repeated", key.name, why)
+            for value, record, why in zip(values, records, told, strict=True)
+        ]
+
+    def _told(self, key: Check, first: int, file: str) -> str:
+        what = "row" if key.whole_row else "key"
+        if first == IN_TABLE:
+            return f"its {what} stands in the table already"
+        other = self.owners.told(abs(first), file)
+        if key.keep == "last":
+            return f"its key comes again, later, in {other}"
+        return (
+            f"its key stands in {other} too, and none stays" if key.keep == "none" else f"repeats the {what} of {other}"
+        )
+
+    def collided(self) -> bool:
+        """Whether, where no row of a key stays, the rows that stay out have more keys than hashes."""
+        apart = [(cells, hashes) for key, cells, hashes in self.doubtful if key.keep == "none"]
+        if not apart:
+            return False
+        cells = pa.concat_tables([each for each, _ in apart])
+        keys = cells.group_by(cells.column_names).aggregate([]).num_rows
+        return bool(keys != len(np.unique(np.concatenate([hashes for _, hashes in apart]))))
+
+
+def decide(key: Check, blocks: Iterable[tuple[int, Worked, str]], owners: Owners) -> Decided:
+    """Read a delivery through to find the rows that stay out.
+
+    Args:
+        key: of which the last row stays, or none.
+        blocks: each with how many records stand before it, and its file.
+        owners: taught where every record stands.
+    """
+    found: list[tuple[Ints, Ints]] = []
+    with ExitStack() as stack:
+        files: list[IO[bytes]] = [
+            stack.enter_context(tempfile.TemporaryFile(prefix="nomotheta-")) for _ in range(PARTITIONS)
+        ]
+        for before, worked, name in blocks:
+            owners.add(before, worked, name)
+            hashes, rows = worked.hashes[0]
+            entries = np.empty(len(hashes), _ENTRY)
+            entries["hash"], entries["record"] = hashes, worked.records[rows] + before + 1
+            entries["by"] = _sortable(worked.good[key.by].take(pa.array(rows))) if key.by else 0
+            entries = entries[np.argsort(hashes, kind="stable")]
+            for file, part in zip(files, split(entries, entries["hash"]), strict=True):
+                part.tofile(file)
+        for file in files:
+            file.seek(0)
+            found.append(_stay_out(np.fromfile(file, _ENTRY), key.keep))
+    records, others = (np.concatenate(parts) for parts in zip(*found, strict=True))
+    order = np.argsort(records)
+    return Decided(records[order], others[order])
+
+
+def _stay_out(entries: NDArray[Any], keep: str) -> tuple[Ints, Ints]:
+    """Of all rows of some keys: those that stay out, and for whose sake."""
+    order = np.lexsort((entries["record"], entries["by"], entries["hash"]))
+    hashes, records = entries["hash"][order], entries["record"][order]
+    same = np.zeros(len(hashes) + 1, np.bool_)  # as the one before
+    same[1:-1] = hashes[1:] == hashes[:-1]
+    followed = same[1:]
+    if keep == "last":
+        ends = np.flatnonzero(~followed)
+        kept = records[ends[np.searchsorted(ends, np.flatnonzero(followed))]]
+        return records[followed], kept
+    several = followed | same[:-1]
+    at = np.flatnonzero(several)
+    starts = np.flatnonzero(~same[:-1])
+    first = starts[np.searchsorted(starts, at, side="right") - 1]
+    other = np.where(at == first, first + 1, first)
+    return records[at], records[other]
+
+
+def _sortable(column: Any) -> Ints:
+    """Numbers and moments as whole numbers of the same order; null comes first."""
+    of = column.type
+    if pa.types.is_date32(of):
+        column = column.cast(pa.int32())
+    if pa.types.is_temporal(column.type):
+        column = column.cast(pa.int64())
+    if pa.types.is_decimal(of):
+        column = column.cast(pa.float64())
+    if not pa.types.is_floating(column.type):
+        return np.asarray(pc.fill_null(column.cast(pa.int64()), np.iinfo(np.int64).min), np.int64)
+    bits = np.asarray(pc.fill_null(column, -np.inf), np.float64).view(np.int64)
+    return np.where(bits < 0, np.iinfo(np.int64).min - bits, bits)
