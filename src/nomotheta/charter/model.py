@@ -272,9 +272,12 @@ class Load(Declared):
     missing_columns: Literal["refuse", "null"] = "refuse"
     empty: Literal["refuse", "accept"] = "refuse"
     after_fail: Literal["undo", "keep"] = "undo"
+    keep_previous: bool = False
 
     @model_validator(mode="after")
     def _sliced(self) -> Load:
+        if self.keep_previous and self.how != "overwrite":
+            raise ValueError('keep_previous keeps what is replaced; it belongs to how = "overwrite"')
         if self.slice and self.how != "overwrite":
             raise ValueError('slice belongs to how = "overwrite"; add that, or take slice out')
         return self

@@ -212,15 +212,17 @@ def draft(
 def lint(workspace: Folder = HERE, json: Json = False) -> None:
     """Check all charters without touching any data."""
     with guarded(json=json):
-        charters, problems = _open(workspace).lint()
+        opened = _open(workspace)
+        charters, problems = opened.lint()
+        notes = [] if problems else opened.lasting()
         if json:
             from nomotheta.report import Linted
 
-            _print(Linted(tuple(charters), tuple(problems)))
+            _print(Linted(tuple(charters), tuple(problems), tuple(notes)))
         else:
             from nomotheta.cli.show import show_lint
 
-            show_lint(charters, problems)
+            show_lint(charters, problems, notes)
         if problems:
             raise typer.Exit(2)
 
@@ -232,11 +234,14 @@ def load(
     place: Place = None,
     create: Create = False,
     rehearse: Annotated[
-        bool, typer.Option("--rehearse", help="All of it in memory: would this delivery pass?")
+        bool, typer.Option("--rehearse", help="All of it, and nothing stands: would this delivery pass?")
     ] = False,
     again: Annotated[
         Path | None, typer.Option("--again", metavar="FILE", help="Mended rows of an earlier load (rejects --csv).")
     ] = None,
+    even_if_loaded: Annotated[
+        bool, typer.Option("--even-if-loaded", help="Although the same content was loaded before.")
+    ] = False,
     workspace: Folder = HERE,
     json: Json = False,
 ) -> None:
@@ -247,10 +252,10 @@ def load(
     with guarded(json=json):
         from nomotheta.cli.progress import bars
 
-        if again and (rehearse or day or create):
+        if again and (rehearse or day or create or even_if_loaded):
             from nomotheta.errors import DeclarationError
 
-            told = "--again goes with none of --day, --create and --rehearse"
+            told = "--again goes with none of --day, --create, --rehearse and --even-if-loaded"
             raise DeclarationError(told, mend="the day is that of the load whose rows were mended")
         opened = _open(workspace)
         with bars(quiet=json) as listener:
@@ -259,7 +264,10 @@ def load(
             elif rehearse:
                 result = opened.rehearse(table, _date(day, opened), place=place, create=create, listener=listener)
             else:
-                result = opened.load(table, _date(day, opened), place=place, create=create, listener=listener)
+                result = opened.load(
+                    table, _date(day, opened), place=place, create=create, even_if_loaded=even_if_loaded,
+                    listener=listener,
+                )  # fmt: skip
         _warn(opened.tell(result) if not rehearse else [])
         if json:
             from nomotheta.report import Loads
@@ -269,6 +277,24 @@ def load(
             from nomotheta.cli.show import show_load
 
             show_load(result)
+        _end(result.verdict)
+
+
+@app.command()
+def undo(
+    load_id: Annotated[int, typer.Argument(metavar="LOAD", help="The load's number; see the ledger.")],
+    workspace: Folder = HERE,
+    json: Json = False,
+) -> None:
+    """Take a load's rows out of its table again, and put back those that it replaced."""
+    with guarded(json=json):
+        result = _open(workspace).undo(load_id)
+        if json:
+            _print(result)
+        else:
+            from nomotheta.cli.show import show_undone
+
+            show_undone(result)
         _end(result.verdict)
 
 

@@ -16,7 +16,7 @@ from rich.text import Text
 
 from nomotheta.charter import Problem
 from nomotheta.errors import NomothetaError
-from nomotheta.ledger import Entry, Judgement, LoadResult, RunResult, ShownReject, TableResult
+from nomotheta.ledger import Entry, Judgement, LoadResult, RunResult, ShownReject, TableResult, Undone
 from nomotheta.load import Balance
 from nomotheta.place import PlaceAnswer
 from nomotheta.reconcile import ColumnTotals, Reconciliation
@@ -156,7 +156,7 @@ def _show_details(console: Console, table: TableResult) -> None:
     _show_set_aside(console, load)
 
 
-def _show_message(console: Console, load: LoadResult) -> None:
+def _show_message(console: Console, load: LoadResult | Undone) -> None:
     where = f"{load.where}: " if load.where else ""
     console.print(indented(Text(f"{SIGNS[load.verdict]} {visible(where + load.message)}", TONES[load.verdict]), 2))
     if load.mend:
@@ -233,6 +233,20 @@ def show_load(load: LoadResult) -> None:
     if met:
         console.print(indented(Text(f"✓ {len(met)} rules are met", "green"), 2))
     _show_set_aside(console, load)
+
+
+def show_undone(result: Undone) -> None:
+    """A load that was taken out again, or why it was not."""
+    console = out()
+    done = result.verdict == "pass"
+    title = f"  load {result.load_id} " + ("is taken out again" if done else "was not taken out")
+    console.print(Text.assemble((result.table, "bold"), "  ", verdict_text(result.verdict), title))
+    if not done:
+        _show_message(console, result)
+        return
+    restored = f" + {result.restored:,} put back" if result.restored else ""
+    text = f"{result.before:,} before − {result.removed:,} removed{restored} → {result.after:,}"
+    console.print(Text.assemble(("  table  ", "dim"), text))
 
 
 def show_balance(console: Console, balance: Balance, *, undone: bool = False) -> None:
@@ -480,7 +494,7 @@ def show_places(answers: Sequence[PlaceAnswer]) -> None:
                 console.print(Text(f"  → {visible(each.mend)}"))
 
 
-def show_lint(charters: Sequence[str], problems: Sequence[Problem]) -> None:
+def show_lint(charters: Sequence[str], problems: Sequence[Problem], notes: Sequence[str] = ()) -> None:
     """What is wrong with the charters, each with its place and mend."""
     console = out()
     for problem in problems:
@@ -495,6 +509,8 @@ def show_lint(charters: Sequence[str], problems: Sequence[Problem]) -> None:
     noun = "charter" if len(charters) == 1 else "charters"
     told = f"{len(problems)} {'problem' if len(problems) == 1 else 'problems'} in" if problems else "No problem in"
     console.print(Text(f"{told} {len(charters)} {noun}", "red" if problems else "green"))
+    for note in notes:
+        console.print(Text(f"note  {visible(note)}", "dim"), soft_wrap=True)
 
 
 def relative(path: Path) -> str:

@@ -1,7 +1,7 @@
 """The ledger: what happened, kept in the workspace."""
 
 from nomotheta.ledger.ledger import Ledger, Mail, summary_of_load, summary_of_reconciliation
-from nomotheta.ledger.record import Entry, Judgement, LoadResult, RunResult, ShownReject, State, TableResult
+from nomotheta.ledger.record import Entry, Judgement, LoadResult, RunResult, ShownReject, State, TableResult, Undone
 
 __all__ = [
     "Entry",
@@ -13,6 +13,7 @@ __all__ = [
     "ShownReject",
     "State",
     "TableResult",
+    "Undone",
     "summary_of_load",
     "summary_of_reconciliation",
 ]

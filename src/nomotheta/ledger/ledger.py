@@ -11,14 +11,14 @@ import datetime
 import os
 import sqlite3
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, TypeVar
 
 from pydantic import TypeAdapter
 
 from nomotheta.errors import NomothetaError
-from nomotheta.ledger.record import Entry, Judgement, LoadResult, RunResult
+from nomotheta.ledger.record import Entry, Judgement, LoadResult, RunResult, Undone
 from nomotheta.reconcile import Reconciliation
 
 Document = TypeVar("Document")
@@ -199,10 +199,53 @@ class Ledger:
         """The highest load number given so far."""
         return int(self._rows("SELECT coalesce(max(load_id), 0) FROM entries")[0][0])
 
-    def unsettled(self, place: str) -> Sequence[tuple[int, int, str]]:
-        """Loads that began and did not end, by a process that is gone: entry, load number and table."""
+    def begin_undo(self, load: LoadResult, started: datetime.datetime) -> int:
+        """An entry for a load that is about to be taken out."""
+        return self._add(
+            "entries", what="undo", load_id=load.load_id, table_name=load.table, place=load.place, day=load.day,
+            started=started, process=os.getpid(), state="started", verdict="error", summary="started",
+        )  # fmt: skip
+
+    def end_undo(self, entry_id: int, result: Undone) -> None:
+        """What came of it; the load that is out no longer counts as loaded."""
+        if result.verdict == "pass":
+            self.take_out(result.load_id)
+        told = result.message
+        if result.verdict == "pass":
+            told = f"load {result.load_id} taken out: {result.removed:,} rows removed"
+            told += f", {result.restored:,} put back" if result.restored else ""
+        self._rows(
+            "UPDATE entries SET state = ?, verdict = ?, summary = ? WHERE entry_id = ?",
+            "taken out" if result.verdict == "pass" else "failed", result.verdict, told, entry_id,
+        )  # fmt: skip
+
+    def take_out(self, load_id: int) -> None:
+        """A load whose rows are no longer in its table."""
+        load = self.load(load_id)
+        if load is not None:
+            self._rows(
+                "UPDATE entries SET state = 'taken out', document = ? WHERE load_id = ? AND state = 'loaded'",
+                _dump(replace(load, state="taken out")), load_id,
+            )  # fmt: skip
+
+    def settle_undo(self, entry_id: int, load_id: int, *, stands: bool) -> None:
+        """What became of an undo that was cut off, as the load's mark in the place says."""
+        if not stands:
+            self.take_out(load_id)
+        state, verdict = ("cut off", "error") if stands else ("taken out", "pass")
+        told = f"was cut off; load {load_id} stands" if stands else f"was cut off; load {load_id} is out"
+        self._rows(
+            "UPDATE entries SET state = ?, verdict = ?, summary = ? WHERE entry_id = ?", state, verdict, told, entry_id
+        )
+
+    def unsettled(self, place: str) -> Sequence[tuple[int, int, str, str]]:
+        """What began and did not end, by a process that is gone: entry, load number, table, and load or undo."""
         rows = self._rows("SELECT * FROM entries WHERE state = 'started' AND place = ?", place)
-        return [(row["entry_id"], row["load_id"], row["table_name"]) for row in rows if not _alive(row["process"])]
+        return [
+            (row["entry_id"], row["load_id"], row["table_name"], row["what"])
+            for row in rows
+            if not _alive(row["process"])
+        ]
 
     def settle(self, entry_id: int, *, stands: bool) -> None:
         """What became of a load that was cut off, as its mark in the place says."""
@@ -281,6 +324,8 @@ def summary_of_load(result: LoadResult) -> str:
     of = f" of load {result.mends}, mended," if result.mends else ""
     parts = [f"{balance.loaded:,} rows{of} loaded", *(f"{count:,} {word}" for count, word in counts if count)]
     broken = [finding.rule for finding in result.findings if finding.verdict in {"fail", "error"}]
+    if result.despite is not None:
+        parts.append(f"although load {result.despite} brought the same content")
     return ", ".join(parts) + (f"; broken: {', '.join(broken)}" if broken else "")
 
 

@@ -11,7 +11,9 @@ from nomotheta.load import Balance
 from nomotheta.reconcile import Reconciliation
 from nomotheta.rules import Finding, Verdict
 
-State = Literal["loaded", "undone", "refused", "unchanged", "held back", "failed", "started", "cut off", "rehearsed"]
+State = Literal[
+    "loaded", "undone", "refused", "unchanged", "held back", "failed", "started", "cut off", "rehearsed", "taken out"
+]
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,7 +35,8 @@ class LoadResult:
     """What came of a load.
 
     `state`: loaded; undone (rules, tolerance); refused (the delivery is missing, corrupt or came before); unchanged
-    (a standing list that is loaded already); held back (a table it refers to failed); failed (the place); rehearsed.
+    (a standing list that is loaded already); held back (a table it refers to failed); failed (the place); rehearsed;
+    taken out (loaded, and undone later). `despite` is the load that had brought the same content before.
     `table_rows` counts the table's rows afterwards, where they could be counted. `notes` say what is no fault,
     but worth knowing: numbers stored as text, columns that the file lacks. `mends` is the load whose rows came again.
     """
@@ -54,8 +57,28 @@ class LoadResult:
     table_rows: int | None = None
     notes: tuple[str, ...] = ()
     mends: int | None = None
+    despite: int | None = None
     seconds: float = 0.0
     format: str = "nomotheta/load/1"
+
+
+@dataclass(frozen=True, slots=True)
+class Undone:
+    """What came of taking a load out of its table again: the rows before, removed, put back, and after."""
+
+    load_id: int
+    table: str
+    place: str
+    verdict: Verdict
+    message: str = ""
+    where: str = ""
+    mend: str = ""
+    before: int | None = None
+    removed: int | None = None
+    restored: int | None = None
+    after: int | None = None
+    seconds: float = 0.0
+    format: str = "nomotheta/undo/1"
 
 
 @dataclass(frozen=True, slots=True)
@@ -105,7 +128,7 @@ class Entry:
     """A line of the ledger."""
 
     entry_id: int
-    what: Literal["load", "judge", "reconcile"]
+    what: Literal["load", "judge", "reconcile", "undo"]
     run_id: int | None
     load_id: int | None
     table: str

@@ -6,6 +6,7 @@ from nomotheta.load.keys import SeenKeys
 from nomotheta.load.load import Judge, Order, Outcome, as_kind, compare, load, worked_blocks
 from nomotheta.load.mended import LINKS, Mended, columns_of, delimiter_of, mended_charter, open_mended, read_mended
 from nomotheta.load.rejects import Reject, RejectFile, left_out, read_rejects, recover
+from nomotheta.load.undo import TakenOut, told_apart, undo
 from nomotheta.load.work import Plan, Worked, constants
 
 __all__ = [
@@ -21,6 +22,7 @@ __all__ = [
     "Reject",
     "RejectFile",
     "SeenKeys",
+    "TakenOut",
     "Worked",
     "as_kind",
     "columns_of",
@@ -34,5 +36,7 @@ __all__ = [
     "read_mended",
     "read_rejects",
     "recover",
+    "told_apart",
+    "undo",
     "worked_blocks",
 ]

@@ -25,6 +25,7 @@ from nomotheta.load.engine import Engine
 from nomotheta.load.keys import IN_TABLE, SeenKeys
 from nomotheta.load.rejects import SCHEMA, Reject, RejectFile, in_order
 from nomotheta.load.repeats import Repeats, decide
+from nomotheta.load.undo import columns_kept, keeping, kept_table
 from nomotheta.load.work import Fault, Plan, Worked, constants, work
 from nomotheta.place import Mark, Merge, Now, Place, quoted
 from nomotheta.rules import Finding, existing, worst
@@ -51,7 +52,8 @@ class Order:
     """A load to be carried out.
 
     `once` is what may stand only once in the place for this table; `opened` opens a file, where the layout alone does
-    not say how; `stated` are the texts beside the files that state counts, by file, or under "" for all of them.
+    not say how; with `rehearsed` all of it is done and then undone; `stated` are the texts beside the files that state
+    counts, by file, or under "" for all of them.
     """
 
     load_id: int
@@ -63,6 +65,7 @@ class Order:
     content: str
     once: str
     rejects: Path
+    rehearsed: bool = False
     opened: Callable[[ArrivedFile], SourceFile] | None = None
     stated: Mapping[str, str] = field(default_factory=dict)
 
@@ -117,8 +120,11 @@ class _Load:
         before = self.place.count(table)
         removed = 0
         if charter.load.how == "overwrite":
-            condition = self.compiled.slice
-            removed = self.place.delete(table, self.place.render(condition, self.now) if condition else None)
+            where = self.place.render(self.compiled.slice, self.now) if self.compiled.slice else None
+            self.place.expect(table, charter.kinds())
+            if charter.load.keep_previous:
+                self.place.copy(table, kept_table(table, self.order.load_id), columns_kept(self.compiled), where)
+            removed = self.place.delete(table, where)
         engine = self.engine()
         repeats = self.repeats(engine)
         plans = [self.plan(file, engine) for file in self.order.files]
@@ -310,6 +316,10 @@ class _Load:
         )
 
 
+class _RehearsedError(Exception):
+    """The load would stand; since it is a rehearsal, it is undone."""
+
+
 class _CollisionError(Exception):
     """Two keys with one hash: the load starts over with another seed."""
 
@@ -447,8 +457,12 @@ def load(
         rejects = RejectFile(order.rejects)
         step = _Load(place, compiled, order, judge, listener, seed, now, one_by_one)
         try:
-            with place.transaction(compiled.charter.table):
+            with keeping(place, compiled, order.load_id), place.transaction(compiled.charter.table):
                 step.run(rejects)
+                if order.rehearsed:
+                    raise _RehearsedError
+        except _RehearsedError:
+            pass
         except _CollisionError:
             rejects.discard()
             continue

@@ -95,6 +95,15 @@ class Place(Protocol):
     def delete(self, table: str, where: str | None) -> int:
         """Delete the rows that meet a rendered condition, or all; how many there were."""
 
+    def make_like(self, name: str, table: str, columns: Sequence[str]) -> None:
+        """Create an empty table with some columns of another."""
+
+    def copy(self, source: str, target: str, columns: Sequence[str], where: str | None) -> int:
+        """Add the rows of one table that meet a rendered condition, or all, to another; how many."""
+
+    def drop(self, table: str) -> None:
+        """Drop a table."""
+
     def count(self, table: str, where: str | None = None) -> int:
         """How many rows meet a rendered condition, or are there in all."""
 
@@ -133,6 +142,9 @@ class Place(Protocol):
 
     def mark(self, mark: Mark) -> bool:
         """Leave a load's mark; False where a mark of the same `once` stands already."""
+
+    def unmark(self, mark: Mark) -> None:
+        """Take a load's mark away."""
 
     def next_load_id(self) -> int:
         """One more than the highest number that any load into this place has had."""

@@ -130,8 +130,11 @@ def _file_path(url: str, root: Path) -> tuple[Path, str]:
     return root / rest, rest
 
 
-def rehearsal(name: str, url: str, root: Path, table: str) -> Place:
-    """A place in memory that holds a table and its loads' marks as they are in another, and sees its other tables.
+def rehearsal(name: str, url: str, root: Path, table: str) -> tuple[Place, bool]:
+    """A place for a load that is not to stand, and whether it is one in memory.
+
+    That holds a table and its loads' marks as they are in a DuckDB file, and sees its other tables. Any other database
+    is opened itself: there the load is undone at its end.
 
     Raises:
         DeclarationError: the URL names no database that is known, or a secret is not set.
@@ -141,9 +144,6 @@ def rehearsal(name: str, url: str, root: Path, table: str) -> Place:
 
     full = with_secrets(url, f"place {name}")
     if not full.startswith("duckdb://"):
-        raise DeclarationError(
-            f"a load into {masked(url)} cannot be rehearsed yet", where=f"place {name}",
-            mend="rehearse with --place and a DuckDB place, or load with after_fail = \"undo\"",
-        )  # fmt: skip
+        return connect(name, url, root), False
     path, shown = _file_path(full, root)
-    return DuckPlace.rehearsal(name, path, shown, table)
+    return DuckPlace.rehearsal(name, path, shown, table), True

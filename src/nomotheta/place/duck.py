@@ -16,7 +16,7 @@ from nomotheta.conditions import Kind, Node, decimal
 from nomotheta.errors import PlaceError
 from nomotheta.place.base import Facts, Mark, PlaceColumn
 from nomotheta.place.fingerprint import Fingerprint
-from nomotheta.place.marks import HIGHEST, MARKS, OF_TABLE, marks_ddl, marks_of, values_of
+from nomotheta.place.marks import HIGHEST, MARKS, OF_TABLE, TAKEN_AWAY, marks_ddl, marks_of, values_of
 from nomotheta.place.render import Now, Renderer, duckdb_type, quoted, quoted_table, text_literal
 from nomotheta.place.staging import Staging
 
@@ -270,6 +270,10 @@ class DuckPlace(Staging):
         values = values_of(mark)
         sql = f"INSERT INTO {MARKS} VALUES ({', '.join('?' * len(values))}) ON CONFLICT DO NOTHING RETURNING 1"
         return bool(self._run(sql, values))
+
+    def unmark(self, mark: Mark) -> None:
+        """Take a load's mark away."""
+        self._run(TAKEN_AWAY.format("?", "?", "?"), [mark.table, mark.load_id, mark.workspace])
 
     def next_load_id(self) -> int:
         """One more than the highest number so far."""

@@ -202,6 +202,31 @@ class GeneralPlace(Embedded):
         raise PlaceError("rows cannot be merged in a database of this sort", where=f"{table} in {self.shown}",
                          mend='write how = "append" or how = "overwrite"')  # fmt: skip
 
+    def make_like(self, name: str, table: str, columns: Sequence[str]) -> None:
+        """Create an empty table with some columns of another."""
+        *schema, bare = name.split(".")
+        found = self._there(table)
+        made = [sa.Column(each, found.columns[each].type) for each in columns]
+        with self._translated():
+            sa.Table(bare, sa.MetaData(), *made, schema=schema[0] if schema else None).create(self._connection)
+        self._settled()
+
+    def copy(self, source: str, target: str, columns: Sequence[str], where: str | None) -> int:
+        """Add the rows of one table to another; how many."""
+        if where is not None:
+            raise PlaceError("a slice that is replaced cannot be kept in a database of this sort",
+                             where=f"{source} in {self.shown}", mend="leave keep_previous out")  # fmt: skip
+        rows = sa.select(*[self._there(source).columns[name] for name in columns])
+        return int(self._run(self._there(target).insert().from_select(list(columns), rows)).rowcount)
+
+    def drop(self, table: str) -> None:
+        """Drop a table."""
+        found = self._there(table)
+        with self._translated():
+            found.drop(self._connection)
+        self._settled()
+        self._tables.pop(table)
+
     def delete(self, table: str, where: str | None) -> int:
         """Delete rows; those that meet a condition are found by the engine, and known by their primary key."""
         found = self._there(table)
@@ -259,6 +284,15 @@ class GeneralPlace(Embedded):
                 return False
             raise
         return True
+
+    def unmark(self, mark: Mark) -> None:
+        """Take a load's mark away."""
+        found = self._there(MARKS)
+        own = sa.and_(
+            found.columns.table_name == mark.table, found.columns.load_id == mark.load_id,
+            found.columns.workspace == mark.workspace,
+        )  # fmt: skip
+        self._run(found.delete().where(own))
 
     def next_load_id(self) -> int:
         """One more than the highest number so far."""

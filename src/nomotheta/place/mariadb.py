@@ -28,7 +28,7 @@ from nomotheta.kernel import can_copy, text_rows
 from nomotheta.place.base import Facts, Mark, PlaceColumn
 from nomotheta.place.fingerprint import Fingerprint
 from nomotheta.place.mariadb_sql import COLLATION, MariaFingerprint, MariaRenderer, by_code_point, mariadb_type
-from nomotheta.place.marks import HIGHEST, MARKS, OF_TABLE, marks_ddl, marks_of, no_marks, values_of
+from nomotheta.place.marks import HIGHEST, MARKS, OF_TABLE, TAKEN_AWAY, marks_ddl, marks_of, no_marks, values_of
 from nomotheta.place.render import Now, quoted, quoted_table, text_literal
 from nomotheta.place.rows import rows_table
 from nomotheta.place.staging import STAGE, Staging
@@ -301,7 +301,7 @@ class MariaPlace(Staging):
 
     def run_plain(self, sql: str) -> None:
         """A statement that touches no rows; one on a temporary table commits nothing if it says so."""
-        self._run(re.sub(r"^DROP TABLE", "DROP TEMPORARY TABLE", sql))
+        self._run(re.sub(f"^DROP TABLE {STAGE}", f"DROP TEMPORARY TABLE {STAGE}", sql))
 
     def send(self, table: str, like: str, columns: Sequence[str], batches: Iterator[Any], schema: Any) -> int:
         """Rows into a temporary table, which the catalog does not list."""
@@ -378,6 +378,10 @@ class MariaPlace(Staging):
         values = values_of(mark)
         values[6] = mark.at.astimezone(_UTC).replace(tzinfo=None)
         return self._run(f"INSERT IGNORE INTO {MARKS} VALUES ({', '.join(['%s'] * len(values))})", values) == 1
+
+    def unmark(self, mark: Mark) -> None:
+        """Take a load's mark away."""
+        self._run(TAKEN_AWAY.format("%s", "%s", "%s"), [mark.table, mark.load_id, mark.workspace])
 
     def next_load_id(self) -> int:
         """One more than the highest number so far."""

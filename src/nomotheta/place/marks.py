@@ -16,6 +16,7 @@ MARK_COLUMNS = {
     "day": Kind("date"), "loaded_at": Kind("timestamptz"), "row_count": Kind("integer"),
 }  # fmt: skip
 OF_TABLE = f"SELECT {', '.join(MARK_COLUMNS)} FROM {MARKS} WHERE table_name = "
+TAKEN_AWAY = f"DELETE FROM {MARKS} WHERE table_name = {{}} AND load_id = {{}} AND workspace = {{}}"
 HIGHEST = f"SELECT coalesce(max(load_id), 0) + 1 AS n FROM {MARKS}"
 
 

@@ -25,7 +25,17 @@ from nomotheta.errors import PlaceError
 from nomotheta.kernel import COPY_HEAD, COPY_TAIL, can_copy, copy_rows
 from nomotheta.place.base import Facts, Mark, PlaceColumn
 from nomotheta.place.fingerprint import Fingerprint
-from nomotheta.place.marks import HIGHEST, MARK_COLUMNS, MARKS, OF_TABLE, marks_ddl, marks_of, no_marks, values_of
+from nomotheta.place.marks import (
+    HIGHEST,
+    MARK_COLUMNS,
+    MARKS,
+    OF_TABLE,
+    TAKEN_AWAY,
+    marks_ddl,
+    marks_of,
+    no_marks,
+    values_of,
+)
 from nomotheta.place.postgresql_sql import PostgresFingerprint, PostgresRenderer, postgres_type
 from nomotheta.place.render import Now, quoted, quoted_table, text_literal
 from nomotheta.place.rows import rows_table
@@ -309,6 +319,11 @@ class PostgresPlace(Staging):
         values = ", ".join(f"%s::{postgres_type(kind)}" for kind in MARK_COLUMNS.values())
         sql = f"WITH left_there AS (INSERT INTO {MARKS} VALUES ({values}) ON CONFLICT DO NOTHING RETURNING 1) "
         return bool(self._rows(f"{sql} SELECT count(*) AS n FROM left_there", values_of(mark))[0]["n"])
+
+    def unmark(self, mark: Mark) -> None:
+        """Take a load's mark away."""
+        with self._translated():
+            self._connection.execute(TAKEN_AWAY.format("%s", "%s", "%s"), [mark.table, mark.load_id, mark.workspace])
 
     def next_load_id(self) -> int:
         """One more than the highest number so far."""

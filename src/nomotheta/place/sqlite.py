@@ -24,7 +24,7 @@ from nomotheta.errors import PlaceError
 from nomotheta.kinds import CANONICAL, as_texts, read_column
 from nomotheta.place.base import Facts, Mark, PlaceColumn
 from nomotheta.place.embedded import ROW_NUMBER, Embedded
-from nomotheta.place.marks import HIGHEST, MARKS, OF_TABLE, marks_ddl, marks_of, values_of
+from nomotheta.place.marks import HIGHEST, MARKS, OF_TABLE, TAKEN_AWAY, marks_ddl, marks_of, values_of
 from nomotheta.place.render import quoted, quoted_table
 from nomotheta.place.staging import Staging
 
@@ -35,7 +35,7 @@ _KINDS = {
     "date": "date", "time": "time", "timestamp": "timestamp", "datetime": "timestamp", "timestamptz": "timestamptz",
     "uuid": "uuid", "boolean": "boolean", "bool": "boolean",
 }  # fmt: skip
-_GONE = "nomotheta_gone"
+_CHOSEN = "nomotheta_chosen"
 
 
 class SqlitePlace(Embedded, Staging):
@@ -249,13 +249,39 @@ class SqlitePlace(Embedded, Staging):
         """Delete rows; those that meet a condition are found by the engine, and known by their number."""
         if where is None:
             return self._run(f"DELETE FROM {quoted_table(table)}")
+        with self._chosen(table, where) as natively:
+            return self._run(f"DELETE FROM {quoted_table(table)} WHERE {natively}")
+
+    @contextlib.contextmanager
+    def _chosen(self, table: str, where: str) -> Iterator[str]:
+        """The rows that meet a condition of the engine's, as a condition of SQLite's, for as long as it lasts."""
         numbers = self.fetch(f"SELECT {quoted(ROW_NUMBER)} AS n {self.rowset(table, where)}")
-        self._run(f"CREATE TEMP TABLE {_GONE} (n INTEGER PRIMARY KEY)")
+        self._run(f"CREATE TEMP TABLE {_CHOSEN} (n INTEGER PRIMARY KEY)")
         schema = pa.schema([("n", pa.int64())])
-        self.append(_GONE, ["n"], iter(numbers.cast(schema).to_batches()), schema)
-        gone = self._run(f"DELETE FROM {quoted_table(table)} WHERE rowid IN (SELECT n FROM {_GONE})")
-        self._run(f"DROP TABLE {_GONE}")
-        return gone
+        self.append(_CHOSEN, ["n"], iter(numbers.cast(schema).to_batches()), schema)
+        yield f"rowid IN (SELECT n FROM {_CHOSEN})"
+        self._run(f"DROP TABLE {_CHOSEN}")
+
+    def copy(self, source: str, target: str, columns: Sequence[str], where: str | None) -> int:
+        """Add the rows of one table that meet a condition, or all, to another; how many."""
+        if where is None:
+            return super().copy(source, target, columns, None)
+        with self._chosen(source, where) as natively:
+            return super().copy(source, target, columns, natively)
+
+    def drop(self, table: str) -> None:
+        """Drop a table."""
+        super().drop(table)
+        with self._translated():
+            self._connection.commit()
+
+    def make_like(self, name: str, table: str, columns: Sequence[str]) -> None:
+        """Create an empty table with some columns of another, of the very types."""
+        types = {column.name: column.type_name for column in self.columns(table) or []}
+        listed = ", ".join(f"{quoted(each)} {types[each].replace('any', '')}" for each in columns)
+        self._run(f"CREATE TABLE {quoted(name)} ({listed})")
+        with self._translated():
+            self._connection.commit()
 
     # ---- asking
 
@@ -295,6 +321,10 @@ class SqlitePlace(Embedded, Staging):
         before = self.count(MARKS)
         self._run(f"INSERT OR IGNORE INTO {MARKS} VALUES ({', '.join('?' * len(values))})", values)
         return self.count(MARKS) > before
+
+    def unmark(self, mark: Mark) -> None:
+        """Take a load's mark away."""
+        self._run(TAKEN_AWAY.format("?", "?", "?"), [mark.table, mark.load_id, mark.workspace])
 
     def next_load_id(self) -> int:
         """One more than the highest number so far."""

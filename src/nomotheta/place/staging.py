@@ -89,6 +89,21 @@ class Staging:
 
     # ---- what follows
 
+    def make_like(self, name: str, table: str, columns: Sequence[str]) -> None:
+        """Create an empty table with some columns of another."""
+        listed = ", ".join(map(quoted, columns))
+        self.run_plain(f"CREATE TABLE {quoted_table(name)} AS SELECT {listed} FROM {quoted_table(table)} LIMIT 0")
+
+    def copy(self, source: str, target: str, columns: Sequence[str], where: str | None) -> int:
+        """Add the rows of one table that meet a rendered condition, or all, to another; how many."""
+        listed = ", ".join(map(quoted, columns))
+        chosen = f"SELECT {listed} FROM {quoted_table(source)}" + (f" WHERE {where}" if where else "")
+        return self.changed(f"INSERT INTO {quoted_table(target)} ({listed}) {chosen}")
+
+    def drop(self, table: str) -> None:
+        """Drop a table."""
+        self.run_plain(f"DROP TABLE {quoted_table(table)}")
+
     @contextlib.contextmanager
     def staged(self, table: str, columns: Sequence[str], batches: Iterator[Any], schema: Any) -> Iterator[int]:
         """The rows of Arrow record batches in a temporary table, for as long as it lasts; how many."""

@@ -9,7 +9,7 @@ from typing import Any
 from pydantic import TypeAdapter
 
 from nomotheta.charter import Problem
-from nomotheta.ledger import Entry, Judgement, LoadResult, RunResult, ShownReject
+from nomotheta.ledger import Entry, Judgement, LoadResult, RunResult, ShownReject, Undone
 from nomotheta.peek import Look
 from nomotheta.place import PlaceAnswer
 from nomotheta.reconcile import Reconciliation
@@ -17,10 +17,11 @@ from nomotheta.reconcile import Reconciliation
 
 @dataclass(frozen=True, slots=True)
 class Linted:
-    """What `lint` found."""
+    """What `lint` found; `notes` say what is no problem, but worth knowing."""
 
     charters: tuple[str, ...]
     problems: tuple[Problem, ...]
+    notes: tuple[str, ...] = ()
     format: str = "nomotheta/lint/1"
 
 
@@ -130,6 +131,7 @@ DOCUMENTS = (
     Drafted,
     Judgements,
     Loads,
+    Undone,
     Reconciliations,
     Rejects,
     LedgerPage,

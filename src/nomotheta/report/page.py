@@ -15,6 +15,7 @@ from nomotheta.rules import Finding
 
 STATES = {
     "rehearsed": "rehearsed",
+    "taken out": "loaded, and taken out again",
     "loaded": "loaded",
     "undone": "undone: the table is as it was",
     "refused": "delivery refused: the table is as it was",

@@ -13,12 +13,12 @@ from typing import TYPE_CHECKING
 
 from nomotheta.charter import Compiled
 from nomotheta.conditions import check
-from nomotheta.errors import DeclarationError, DeliveryError, NomothetaError
+from nomotheta.errors import DeclarationError, DeliveryError, NomothetaError, PlaceError
 from nomotheta.events import Listener
-from nomotheta.ledger import Ledger, LoadResult
-from nomotheta.load import Mended, Order, Outcome, compare, load, open_mended, read_mended, read_rejects, recover
+from nomotheta.ledger import Ledger, LoadResult, Undone
+from nomotheta.load import Mended, Order, Outcome, compare, load, open_mended, read_mended, read_rejects, recover, undo
 from nomotheta.place import Now, Place
-from nomotheta.rules import Finding, Scope, gravest, judge, worst
+from nomotheta.rules import Finding, Scope, Verdict, gravest, judge, worst
 from nomotheta.source import ArrivedFile, arrived, check_sums, expected, sidecars
 from nomotheta.workspace.mending import check_mended, shown, still_out
 
@@ -98,13 +98,15 @@ class Loading:
 
     def load(
         self, table: str, day: datetime.date, place: str | None, run_id: int | None, listener: Listener, *,
-        create: bool, again: bool,
+        create: bool, again: bool, even_if_loaded: bool,
     ) -> LoadResult:  # fmt: skip
         """Load a table's delivery for a day."""
         compiled = self.workspace.compiled([table])[0]
         attempt = _Attempt(compiled, place or compiled.place, day, _now(), time.perf_counter(), run_id)
         try:
-            result = self._load(attempt, create=create, again=again, listener=listener)
+            result = self._load(
+                attempt, create=create, again=again, even_if_loaded=even_if_loaded, listener=listener
+            )  # fmt: skip
         except DeclarationError:
             raise
         except NomothetaError as error:
@@ -120,7 +122,9 @@ class Loading:
             self.ledger.end_load(attempt.entry, result)
         return result
 
-    def _load(self, attempt: _Attempt, *, create: bool, again: bool, listener: Listener) -> LoadResult:
+    def _load(
+        self, attempt: _Attempt, *, create: bool, again: bool, even_if_loaded: bool, listener: Listener
+    ) -> LoadResult:
         compiled, day, table = attempt.compiled, attempt.day, attempt.table
         delivered = self.arrive(compiled, day)
         with self.workspace.place(attempt.place, create=create) as place:
@@ -128,14 +132,21 @@ class Loading:
             if create and place.columns(table) is None:
                 place.create(table, compiled.charter.kinds())
             compare(place, compiled)
-            unchanged = self._unchanged(attempt, place, delivered, day if again else None)
+            despite = self._same_before(place, table, delivered) if even_if_loaded else None
+            unchanged = None if even_if_loaded else self._unchanged(attempt, place, delivered, day if again else None)
             if unchanged:
                 return unchanged
             load_id = max(place.next_load_id(), self.ledger.highest_load_id() + 1)
             attempt.begun(self.ledger, load_id)
-            once = delivered.content if delivered.daily else f"{delivered.content}:{load_id}"
+            once = delivered.content if delivered.daily and despite is None else f"{delivered.content}:{load_id}"
             order = self._order(attempt, load_id, delivered, once, self.workspace.rejects_file(load_id))
-            return self._result(attempt, load_id, self._carried_out(place, compiled, order, listener), order.rejects)
+            outcome = self._carried_out(place, compiled, order, listener)
+            return replace(self._result(attempt, load_id, outcome, order.rejects), despite=despite)
+
+    def _same_before(self, place: Place, table: str, delivered: Delivered) -> int | None:
+        """The newest load that brought the same content."""
+        same = [mark.load_id for mark in place.marks(table) if mark.content == delivered.content]
+        return same[-1] if same else None
 
     def _unchanged(
         self, attempt: _Attempt, place: Place, delivered: Delivered, again: datetime.date | None
@@ -176,10 +187,13 @@ class Loading:
         try:
             delivered = self.arrive(compiled, day)
             with (
-                self.workspace.rehearsal_place(attempt.place, table) as place,
+                self.workspace.rehearsal_place(attempt.place, table) as (place, in_memory),
                 tempfile.TemporaryDirectory(prefix="nomotheta-") as folder,
             ):
                 if create and place.columns(table) is None:
+                    if not in_memory:
+                        raise PlaceError("there is no table to rehearse with", where=f"{table} in {place.shown}",
+                                         mend="create it first: in this place a rehearsal makes none")  # fmt: skip
                     place.create(table, compiled.charter.kinds())
                 compare(place, compiled)
                 result = self._unchanged(attempt, place, delivered, None)
@@ -188,6 +202,7 @@ class Loading:
                     order = self._order(
                         attempt, load_id, delivered, delivered.content, Path(folder) / "rejects.parquet"
                     )
+                    order = replace(order, rehearsed=not in_memory)
                     result = self._result(
                         attempt, load_id, self._carried_out(place, compiled, order, listener), order.rejects
                     )
@@ -238,6 +253,48 @@ class Loading:
                 attempt, load_id, self._carried_out(place, mended.compiled, order, listener), order.rejects
             )
 
+    # ---- a load taken out again
+
+    def undo(self, load_id: int) -> Undone:
+        """Take a load out of its table.
+
+        Raises:
+            DeclarationError: there is no such load, or its rows cannot be told.
+        """
+        load, started, clock = self.ledger.load(load_id), _now(), time.perf_counter()
+        if load is None or load.balance is None or load.state != "loaded":
+            told = "is not in the ledger" if load is None else f"does not stand ({load.state})"
+            raise DeclarationError(f"load {load_id} {told}", mend="see: nomotheta ledger")
+        compiled = self.workspace.compiled([load.table])[0]
+        later = self.ledger.mending(load_id)
+        if later:
+            raise DeclarationError(
+                f"load {later[-1]} brought mended rows of load {load_id}", where=load.table,
+                mend=f"take that out first: nomotheta undo {later[-1]}",
+            )  # fmt: skip
+        entry = self.ledger.begin_undo(load, started)
+        now = Now(started.astimezone(self.workspace.zone), load.day, load_id)
+        result = Undone(load_id, load.table, load.place, "error", "was cut off")
+        try:
+            with self.workspace.place(load.place) as place:
+                self.settle(place)
+                place.expect(load.table, compiled.charter.kinds())
+                found = undo(place, compiled, load_id, self.workspace.identity, load.balance.how, now)
+            result = replace(
+                result, verdict="pass", message="", before=found.before, removed=found.removed,
+                restored=found.restored, after=found.after,
+            )  # fmt: skip
+        except DeclarationError as error:
+            result = replace(result, message=error.what)
+            raise
+        except NomothetaError as error:
+            verdict: Verdict = "fail" if isinstance(error, DeliveryError) else "error"
+            result = replace(result, verdict=verdict, message=error.what, where=error.where, mend=error.mend)
+        finally:
+            result = replace(result, seconds=round(time.perf_counter() - clock, 3))
+            self.ledger.end_undo(entry, result)
+        return result
+
     def family(self, load_id: int) -> set[int]:
         """A load with those that mend its rows, or that whose rows it mends."""
         root = self.ledger.mends(load_id) or load_id
@@ -278,14 +335,18 @@ class Loading:
             return before.load_id
         if before:
             told = f"the same content was loaded before, as load {before.load_id} for {before.day}"
-            raise DeliveryError(told, where=delivered.files[0].name, mend="ask the sender for the file of this day")
+            mend = "ask the sender for the file of this day; or, if it is meant: --even-if-loaded"
+            raise DeliveryError(told, where=delivered.files[0].name, mend=mend)
         return None
 
     def settle(self, place: Place) -> None:
         """Loads that were cut off are settled from their marks in the place."""
-        for entry, load_id, table in self.ledger.unsettled(place.name):
+        for entry, load_id, table, what in self.ledger.unsettled(place.name):
             marks = place.marks(table)
             stands = any(mark.load_id == load_id and mark.workspace == self.workspace.identity for mark in marks)
+            if what == "undo":
+                self.ledger.settle_undo(entry, load_id, stands=stands)
+                continue
             recover(self.workspace.rejects_file(load_id), stands=stands)
             self.ledger.settle(entry, stands=stands)
 

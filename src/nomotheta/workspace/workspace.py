@@ -19,8 +19,8 @@ from pathlib import Path
 from nomotheta.charter import Compiled, Problem, Read, Settings, in_order, lint, read_charter, read_settings
 from nomotheta.errors import DeclarationError, DeliveryError, NomothetaError, PlaceError, did_you_mean
 from nomotheta.events import Listener, nobody
-from nomotheta.ledger import Judgement, Ledger, LoadResult, RunResult, ShownReject, TableResult
-from nomotheta.load import Balance, Reject, columns_of, delimiter_of, mended_charter
+from nomotheta.ledger import Judgement, Ledger, LoadResult, RunResult, ShownReject, TableResult, Undone
+from nomotheta.load import Balance, Reject, columns_of, delimiter_of, mended_charter, told_apart
 from nomotheta.place import Now, Place, PlaceAnswer, connect, rehearsal, tried
 from nomotheta.reconcile import LoadedFiles, Reconciliation, reconcile
 from nomotheta.rules import Scope, gravest, judge, worst
@@ -106,6 +106,11 @@ class Workspace:
         """The charters' files, and what is wrong with them; nothing of the data is touched."""
         _, problems, names = self._linted
         return names, problems
+
+    def lasting(self) -> list[str]:
+        """Of the charters' loads, those that could not be taken out again, and why."""
+        found = [(each, told_apart(each, each.charter.load.how)) for each in self._linted[0].values()]
+        return [f"{each.file}: a load cannot be taken out again: {why}" for each, why in found if why]
 
     def compiled(self, tables: Sequence[str] = ()) -> list[Compiled]:
         """The charters of these tables, or all, each after those it refers to.
@@ -206,16 +211,16 @@ class Workspace:
         return declared.url
 
     @contextmanager
-    def rehearsal_place(self, name: str, table: str) -> Iterator[Place]:
-        """A place in memory that holds a table as it is in a declared one, and sees the other tables there.
+    def rehearsal_place(self, name: str, table: str) -> Iterator[tuple[Place, bool]]:
+        """A place for a load that is not to stand, and whether it is one in memory.
 
         Raises:
             DeclarationError: no such place is declared, or its URL is wrong.
             PlaceError: it cannot be reached.
         """
-        place = rehearsal(name, self._declared(name), self.root, table)
+        place, in_memory = rehearsal(name, self._declared(name), self.root, table)
         try:
-            yield place
+            yield place, in_memory
         finally:
             place.close()
 
@@ -223,17 +228,28 @@ class Workspace:
 
     def load(
         self, table: str, day: datetime.date, *, place: str | None = None, create: bool = False, again: bool = False,
-        run_id: int | None = None, listener: Listener = nobody,
+        even_if_loaded: bool = False, run_id: int | None = None, listener: Listener = nobody,
     ) -> LoadResult:  # fmt: skip
         """Load a table's delivery for a day, and judge what was loaded before it is committed.
 
         What goes wrong with the delivery or the place is told by the result, not raised. With `again`, a delivery
-        that was loaded for this very day already is no failure, but left alone.
+        that was loaded for this very day already is no failure, but left alone; with `even_if_loaded` it is loaded
+        once more, and the result says so.
 
         Raises:
             DeclarationError: the charter or the call is wrong.
         """
-        return self._loading.load(table, day, place, run_id, listener, create=create, again=again)
+        return self._loading.load(
+            table, day, place, run_id, listener, create=create, again=again, even_if_loaded=even_if_loaded
+        )
+
+    def undo(self, load_id: int) -> Undone:
+        """Take a load out of its table again, and put back what it replaced.
+
+        Raises:
+            DeclarationError: there is no such load, or its rows cannot be told apart.
+        """
+        return self._loading.undo(load_id)
 
     def rehearse(
         self, table: str, day: datetime.date, *, place: str | None = None, create: bool = False,

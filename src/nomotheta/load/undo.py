@@ -1,0 +1,129 @@
+"""A load taken out of its table again, where its rows can be told; and the rows that it replaced, kept for that.
+
+They are kept in a table beside the one that is loaded, whose name ends in the load's number: those of the newest load.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from nomotheta.charter import Compiled
+from nomotheta.conditions import check
+from nomotheta.errors import DeclarationError, DeliveryError, NomothetaError, PlaceError
+from nomotheta.load.balance import How
+from nomotheta.place import Mark, Now, Place
+
+
+@dataclass(frozen=True, slots=True)
+class TakenOut:
+    """The rows of a table before, those that were removed and put back, and after."""
+
+    before: int
+    removed: int
+    restored: int
+    after: int
+
+
+def kept_table(table: str, load_id: int) -> str:
+    """Where the rows are kept that a load replaced."""
+    return f"{table}_before_{load_id}"
+
+
+def columns_kept(compiled: Compiled) -> list[str]:
+    """The columns of rows that are kept: those that a load fills."""
+    return [name for name, column in compiled.charter.columns.items() if column.filled != "@place"]
+
+
+@contextlib.contextmanager
+def keeping(place: Place, compiled: Compiled, load_id: int) -> Iterator[None]:
+    """Around a load that keeps what it replaces: the table for it is made before, and older ones go afterwards."""
+    charter = compiled.charter
+    if not charter.load.keep_previous:
+        yield
+        return
+    kept = kept_table(charter.table, load_id)
+    place.make_like(kept, charter.table, columns_kept(compiled))
+    try:
+        yield
+    except BaseException:
+        with contextlib.suppress(NomothetaError):
+            place.drop(kept)
+        raise
+    former = re.compile(re.escape(charter.table) + r"_before_\d+")
+    for name in place.tables():
+        if former.fullmatch(name) and name != kept:
+            place.drop(name)
+
+
+def told_apart(compiled: Compiled, how: How) -> str:
+    """Why a load cannot be taken out again; empty where it can."""
+    charter = compiled.charter
+    if how == "merge":
+        return "a merge gives rows other values, and what they were is not kept"
+    if how == "append" and not charter.load_column():
+        return "its rows cannot be told from others: no column is filled from @load.id"
+    if how == "overwrite" and not charter.load.keep_previous:
+        return "the rows that it replaced were not kept: keep_previous is not declared"
+    return ""
+
+
+def undo(place: Place, compiled: Compiled, load_id: int, workspace: str, how: How, now: Now) -> TakenOut:
+    """Take a load's rows out of its table, and put back those that it replaced, in one transaction.
+
+    Args:
+        place: where the table is.
+        compiled: its charter.
+        load_id: the load.
+        workspace: whose load it is.
+        how: how it was loaded.
+        now: the moment of now, and the day that the load was for.
+
+    Raises:
+        DeclarationError: its rows cannot be told, or were not kept.
+        DeliveryError: it does not stand in the table, or is not the newest.
+        PlaceError: the place cannot be reached or refuses; the table is as it was.
+    """
+    charter, table = compiled.charter, compiled.charter.table
+    why = told_apart(compiled, how)
+    if why:
+        raise DeclarationError(f"load {load_id} cannot be taken out: {why}", where=compiled.file)
+    kept = kept_table(table, load_id)
+    with place.transaction(table):
+        mark = _standing(place, table, load_id, workspace, how)
+        before = place.count(table)
+        condition = compiled.slice
+        if how == "append":
+            condition = check(f'"{charter.load_column()}" = {int(load_id)}', charter.kinds())
+        elif place.columns(kept) is None:
+            raise DeclarationError(f"the rows that load {load_id} replaced are not there: {kept}", where=place.shown)
+        removed = place.delete(table, place.render(condition, now) if condition else None)
+        restored = place.copy(kept, table, columns_kept(compiled), None) if how == "overwrite" else 0
+        after = place.count(table)
+        if after != before - removed + restored:
+            raise PlaceError(
+                f"the table holds {after:,} rows, but before {before:,} − removed {removed:,} + restored {restored:,} "
+                f"are {before - removed + restored:,}", where=table,
+            )  # fmt: skip
+        place.unmark(mark)
+    if how == "overwrite":
+        with contextlib.suppress(PlaceError):
+            place.drop(kept)
+    return TakenOut(before, removed, restored, after)
+
+
+def _standing(place: Place, table: str, load_id: int, workspace: str, how: How) -> Mark:
+    marks = place.marks(table)
+    mark = next((each for each in marks if each.load_id == load_id and each.workspace == workspace), None)
+    if mark is None:
+        raise DeliveryError(
+            f"load {load_id} does not stand in {table}", where=place.shown, mend="see: nomotheta ledger"
+        )
+    if how == "overwrite" and marks[-1].load_id != load_id:
+        raise DeliveryError(
+            f"load {marks[-1].load_id} replaced rows after it", where=table,
+            mend=f"only the newest can be taken out: nomotheta undo {marks[-1].load_id}",
+        )  # fmt: skip
+    return mark
