@@ -12,6 +12,7 @@ import tempfile
 import time
 import uuid
 from collections.abc import Callable, Iterator
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
@@ -58,11 +59,20 @@ def ask_duckdb(url: str, sql: str) -> Rows:
         return connection.execute(sql).fetchall()
 
 
+@dataclass(frozen=True)
+class Server:
+    """A server of the tests' own, which can be stopped at once, and started again."""
+
+    url: str
+    stop: Callable[[], None]
+    start: Callable[[], None]
+
+
 ASK = {"postgresql": ask_postgres, "mariadb": ask_mariadb, "sqlite": ask_sqlite, "duckdb": ask_duckdb}
 
 
 @contextlib.contextmanager
-def own_postgres() -> Iterator[str]:
+def own_postgres() -> Iterator[Server]:
     """A server started for the tests, which is stopped when they end; skips where none is installed."""
     found = shutil.which("initdb") or next(map(str, Path("/usr/lib/postgresql").glob("*/bin/initdb")), None)
     if found is None:
@@ -75,15 +85,29 @@ def own_postgres() -> Iterator[str]:
 
         data = f"{folder}/data"
         run("initdb", "-D", data, "-U", "postgres", "--auth", "trust", "-E", "UTF8", "--locale", "C.UTF-8")
-        run("pg_ctl", "-D", data, "-w", "-l", f"{folder}/log", "-o", f"-p {port} -h 127.0.0.1 -k {folder}", "start")
+        started = (
+            "pg_ctl",
+            "-D",
+            data,
+            "-w",
+            "-l",
+            f"{folder}/log",
+            "-o",
+            f"-p {port} -h 127.0.0.1 -k {folder}",
+            "start",
+        )
+        run(*started)
+        stopped = ("pg_ctl", "-D", data, "-m", "immediate", "stop")
         try:
-            yield f"postgresql://postgres@127.0.0.1:{port}/postgres"
+            yield Server(
+                f"postgresql://postgres@127.0.0.1:{port}/postgres", lambda: run(*stopped), lambda: run(*started)
+            )
         finally:
-            run("pg_ctl", "-D", data, "-m", "immediate", "stop")
+            run(*stopped)
 
 
 @contextlib.contextmanager
-def own_mariadb() -> Iterator[str]:
+def own_mariadb() -> Iterator[Server]:
     """A server started for the tests, which is stopped when they end; skips where none is installed."""
     install, server = shutil.which("mariadb-install-db"), shutil.which("mariadbd") or shutil.which("mysqld")
     if install is None or server is None:
@@ -93,17 +117,24 @@ def own_mariadb() -> Iterator[str]:
         auth = "--auth-root-authentication-method=normal"
         subprocess.run([install, "--no-defaults", data, auth], check=True, capture_output=True, **user)
         words = [f"--socket={folder}/socket", f"--port={port}", "--bind-address=127.0.0.1", f"--log-error={folder}/log"]
-        running = subprocess.Popen([server, "--no-defaults", data, *words], **user)
-        url = f"mariadb://root@127.0.0.1:{port}/"
-        try:
+        url, processes = f"mariadb://root@127.0.0.1:{port}/", list[subprocess.Popen[bytes]]()
+
+        def start() -> None:
+            processes.append(subprocess.Popen([server, "--no-defaults", data, *words], **user))
             for _ in range(300):
                 if reached("mariadb", url):
-                    break
+                    return
                 time.sleep(0.1)
-            yield url
+
+        def stop() -> None:
+            processes[-1].kill()
+            processes[-1].wait()
+
+        start()
+        try:
+            yield Server(url, stop, start)
         finally:
-            running.kill()
-            running.wait()
+            stop()
 
 
 @contextlib.contextmanager
@@ -119,7 +150,7 @@ def own_folder() -> Iterator[tuple[str, dict[str, Any], int]]:
         yield folder, user, port
 
 
-OWN: dict[str, Callable[[], contextlib.AbstractContextManager[str]]] = {
+OWN: dict[str, Callable[[], contextlib.AbstractContextManager[Server]]] = {
     "postgresql": own_postgres, "mariadb": own_mariadb,
 }  # fmt: skip
 
@@ -141,8 +172,8 @@ def server(sort: str) -> Iterator[str]:
     elif reached(sort, USUAL[sort]):
         yield USUAL[sort]
     else:
-        with OWN[sort]() as url:
-            yield url
+        with OWN[sort]() as own:
+            yield own.url
 
 
 class Database:

@@ -124,17 +124,6 @@ def test_a_charter_is_drafted_from_a_table_and_judges_it(there: Space, database:
     assert there.judge("seen")["verdict"] == "pass"
 
 
-def test_a_number_too_great_for_the_column_is_named(there: Space, database: Database) -> None:
-    there.charter('table = "t"\n[delivery]\nfiles = "t.csv"\n[columns.n]\nkind = "integer"\n', "t")
-    there.write("t.csv", "n\n1\n3000000000\n")
-    database.ask("CREATE TABLE t (n integer)")
-
-    found = there.run("load", "t")
-
-    assert "3000000000 does not fit 'n', which is integer" in found.text
-    assert database.ask("SELECT count(*) FROM t") == [(0,)]
-
-
 def test_a_place_that_cannot_be_reached_is_one_message(there: Space, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv("HIDDEN", "secret")
     there.write(
@@ -185,35 +174,6 @@ def test_places_are_tried_and_what_is_in_the_way_is_said(
     assert database.ask("SELECT count(*) FROM tickets") == [(3,)]
     database.ask(f"DROP OWNED BY {who}")
     database.ask(f"DROP ROLE {who}")
-
-
-def test_a_second_load_into_a_table_is_told_who_holds_it(place: Place, database: Database) -> None:
-    first, second = (connect("pg", database.url, Path()) for _ in range(2))
-
-    with first.transaction("t"), pytest.raises(PlaceError, match="under way, by postgres"), second.transaction("t"):
-        pass
-    with second.transaction("t"):
-        pass
-
-    first.close()
-    second.close()
-
-
-def test_a_connection_that_is_cut_leaves_the_table_as_it_was(database: Database) -> None:
-    cut = connect("pg", database.url, Path())
-    database.ask("CREATE TABLE t (n bigint)")
-    schema = pa.schema([("n", pa.int64())])
-
-    def batches() -> Iterator[Any]:
-        for at in range(50):
-            yield pa.record_batch([pa.array(range(1000))], schema=schema)
-            if at == 20:
-                database.ask(f"SELECT pg_terminate_backend(pid) {OURS}")
-
-    with pytest.raises(PlaceError), cut.transaction("t"):
-        cut.append("t", ["n"], batches(), schema)
-
-    assert database.ask("SELECT count(*) FROM t") == [(0,)]
 
 
 @given(st.integers(0, 38), st.lists(st.integers(-(10**38) + 1, 10**38 - 1), min_size=1))

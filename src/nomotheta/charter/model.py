@@ -260,6 +260,12 @@ class Delivery(Declared):
         return value and _placeholders(value, "{file}, {day} or {day:%d%m%Y}")
 
 
+class Staging(Declared):
+    """A load that is gathered beside the table, committed whenever so many rows have come."""
+
+    rows: Annotated[int, Field(ge=1000)]
+
+
 class Load(Declared):
     """How a delivery goes into the table."""
 
@@ -273,9 +279,12 @@ class Load(Declared):
     empty: Literal["refuse", "accept"] = "refuse"
     after_fail: Literal["undo", "keep"] = "undo"
     keep_previous: bool = False
+    staging: Staging | None = None
 
     @model_validator(mode="after")
     def _sliced(self) -> Load:
+        if self.staging and self.how == "merge":
+            raise ValueError("a merge has a staging table of its own, inside its transaction; take staging out")
         if self.keep_previous and self.how != "overwrite":
             raise ValueError('keep_previous keeps what is replaced; it belongs to how = "overwrite"')
         if self.slice and self.how != "overwrite":

@@ -185,6 +185,13 @@ class Ledger:
         )
         return _adapter(LoadResult).validate_json(found[0][0]) if found else None
 
+    def began(self, load_id: int) -> datetime.datetime | None:
+        """When a load first began, or None where there is no such."""
+        found = self._rows(
+            "SELECT started FROM entries WHERE load_id = ? AND what = 'load' ORDER BY entry_id LIMIT 1", load_id
+        )
+        return datetime.datetime.fromisoformat(found[0][0]) if found else None
+
     def standing(self, table: str, place: str) -> list[tuple[LoadResult, datetime.datetime]]:
         """The loads of a table that were committed, oldest first, and the moment each began."""
         rows = self._rows(

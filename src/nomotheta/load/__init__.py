@@ -6,6 +6,7 @@ from nomotheta.load.keys import SeenKeys
 from nomotheta.load.load import Judge, Order, Outcome, as_kind, compare, load, worked_blocks
 from nomotheta.load.mended import LINKS, Mended, columns_of, delimiter_of, mended_charter, open_mended, read_mended
 from nomotheta.load.rejects import Reject, RejectFile, left_out, read_rejects, recover
+from nomotheta.load.stage import begun, stage_name, stage_token
 from nomotheta.load.undo import TakenOut, told_apart, undo
 from nomotheta.load.work import Plan, Worked, constants
 
@@ -25,6 +26,7 @@ __all__ = [
     "TakenOut",
     "Worked",
     "as_kind",
+    "begun",
     "columns_of",
     "compare",
     "constants",
@@ -36,6 +38,8 @@ __all__ = [
     "read_mended",
     "read_rejects",
     "recover",
+    "stage_name",
+    "stage_token",
     "told_apart",
     "undo",
     "worked_blocks",

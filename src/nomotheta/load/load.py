@@ -25,6 +25,7 @@ from nomotheta.load.engine import Engine
 from nomotheta.load.keys import IN_TABLE, SeenKeys
 from nomotheta.load.rejects import SCHEMA, Reject, RejectFile, in_order
 from nomotheta.load.repeats import Repeats, decide
+from nomotheta.load.stage import clear, gather
 from nomotheta.load.undo import columns_kept, keeping, kept_table
 from nomotheta.load.work import Fault, Plan, Worked, constants, work
 from nomotheta.place import Mark, Merge, Now, Place, quoted
@@ -44,7 +45,7 @@ from nomotheta.source import (
 WORKERS, AHEAD = 2, 4
 _SEEDS = 5
 State = Literal["loaded", "undone"]
-Judge = Callable[[Mapping[str, int], bool], list[Finding]]
+Judge = Callable[[Mapping[str, int], bool, str], list[Finding]]
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,8 +53,8 @@ class Order:
     """A load to be carried out.
 
     `once` is what may stand only once in the place for this table; `opened` opens a file, where the layout alone does
-    not say how; with `rehearsed` all of it is done and then undone; `stated` are the texts beside the files that state
-    counts, by file, or under "" for all of them.
+    not say how; `staging` is the table in which rows are gathered first, if they are; with `rehearsed` all of it is
+    done and then undone; `stated` are the texts beside the files that state counts, by file, or under "" for all.
     """
 
     load_id: int
@@ -66,6 +67,7 @@ class Order:
     once: str
     rejects: Path
     rehearsed: bool = False
+    staging: str = ""
     opened: Callable[[ArrivedFile], SourceFile] | None = None
     stated: Mapping[str, str] = field(default_factory=dict)
 
@@ -98,6 +100,8 @@ class _Load:
     seed: int
     now: Now
     one_by_one: bool = False
+    repeats: Repeats = field(default_factory=lambda: Repeats((), ()))
+    newest: list[int] = field(default_factory=list)
     balance: Balance = field(default_factory=Balance)
     findings: list[Finding] = field(default_factory=list)
     files: list[FileCount] = field(default_factory=list)
@@ -125,21 +129,57 @@ class _Load:
             if charter.load.keep_previous:
                 self.place.copy(table, kept_table(table, self.order.load_id), columns_kept(self.compiled), where)
             removed = self.place.delete(table, where)
-        engine = self.engine()
-        repeats = self.repeats(engine)
-        plans = [self.plan(file, engine) for file in self.order.files]
-        merging = charter.load.how == "merge"
-        stream = self.accepted(plans, repeats, rejects)
-        columns, schema = plans[0][0].columns, plans[0][0].schema
-        merged = self.place.merge(table, self.merge(columns), stream, schema) if merging else None
-        loaded = merged.rows if merged else self.place.append(table, columns, stream, schema)
-        if self.has_collision(repeats):
+        merged, loaded = None, 0
+        if self.order.staging:
+            self.check_alone()
+            loaded = self.place.copy(self.order.staging, table, self.columns, None)
+        else:
+            stream, schema = self.incoming(rejects)
+            if charter.load.how == "merge":
+                merged = self.place.merge(table, self.merge(self.columns), stream, schema)
+            loaded = merged.rows if merged else self.place.append(table, self.columns, stream, schema)
+        if self.has_collision(self.repeats):
             raise _CollisionError
         self.balance = Balance.of(
             charter.load.how, self.files, loaded, before, removed, self.place.count(table), merged
         )  # fmt: skip
         rejects.finish()
         self.settle()
+
+    @property
+    def columns(self) -> list[str]:
+        """The columns that are loaded."""
+        return columns_kept(self.compiled)
+
+    def incoming(self, rejects: RejectFile) -> tuple[Iterator[Any], Any]:
+        """The rows that go in, and their Arrow schema."""
+        engine = self.engine()
+        self.repeats = self.known(engine)
+        plans = [self.plan(file, engine) for file in self.order.files]
+        return self.accepted(plans, self.repeats, rejects), plans[0][0].schema
+
+    def gather(self, rejects: RejectFile) -> None:
+        """Everything that happens before the transaction, where rows are gathered beside the table."""
+        charter, staging = self.compiled.charter, self.compiled.charter.load.staging
+        assert staging is not None  # noqa: S101 - only then is there a table to gather them in
+        self.newest = [mark.load_id for mark in self.place.marks(charter.table)]
+        stream, schema = self.incoming(rejects)
+        there = gather(
+            self.place, self.order.staging, self.compiled, self.columns, stream, schema, staging.rows
+        )  # fmt: skip
+        kept = sum(file.records - file.rejected - file.repeated for file in self.files)
+        if there != kept:
+            raise PlaceError(
+                f"{kept:,} rows were accepted, but {there:,} lie in {self.order.staging}", where=charter.table,
+                mend=f"drop that table, and load again: DROP TABLE {self.order.staging}",
+            )  # fmt: skip
+        self.judged(self.judge(self.by_check, self.one_by_one, self.order.staging))
+
+    def check_alone(self) -> None:
+        """Nobody may have loaded into the table while rows were gathered beside it."""
+        if [mark.load_id for mark in self.place.marks(self.compiled.charter.table)] != self.newest:
+            raise PlaceError("another load has come in meanwhile", where=self.compiled.charter.table,
+                             mend="load again; what was gathered is not used")  # fmt: skip
 
     def merge(self, columns: Sequence[str]) -> Merge:
         """By the first key; what the load itself fills does not make a row another."""
@@ -171,11 +211,15 @@ class _Load:
         )  # fmt: skip
         if not self.place.mark(mark):
             raise DeliveryError("this content was loaded before", where=order.files[0].name)
-        self.findings = self.judge(self.by_check, self.one_by_one)
+        self.judged(self.judge(self.by_check, self.one_by_one, ""))
+
+    def judged(self, findings: list[Finding]) -> None:
+        """Whether the rules let it stand."""
+        self.findings = findings
         broken = [each for each in self.findings if each.verdict == "fail"]
         if any(each.verdict == "error" for each in self.findings):
             raise _UndoneError("a rule could not be judged")
-        if broken and load.after_fail == "undo":
+        if broken and self.compiled.charter.load.after_fail == "undo":
             names = ", ".join(f"'{each.rule}'" for each in broken[:3]) + (", …" if len(broken) > 3 else "")
             raise _UndoneError(f"{len(broken)} {'rule fails' if len(broken) == 1 else 'rules fail'}: {names}")
 
@@ -218,11 +262,11 @@ class _Load:
         )
         return plan, source
 
-    def repeats(self, engine: Engine) -> Repeats:
+    def known(self, engine: Engine) -> Repeats:
         """What is known of the keys before the first row goes in."""
-        keys = self.keys()
-        merging = self.compiled.charter.load.how == "merge"
-        seen = [SeenKeys() if merging else self.known_keys(key, engine) for key in keys]
+        keys, how = self.keys(), self.compiled.charter.load.how
+        replaced = how == "merge" or (how == "overwrite" and self.compiled.slice is None)
+        seen = [SeenKeys() if replaced else self.known_keys(key, engine) for key in keys]
         found = Repeats(keys, seen)
         later = next((key for key in keys if key.keep != "first"), None)
         if later is not None:
@@ -251,7 +295,9 @@ class _Load:
         kinds = self.compiled.charter.kinds()
         self.place.expect(table, kinds)
         listed = ", ".join(quoted(name) for name in key.columns)
-        for batch in self.place.stream(f"SELECT {listed} {self.place.rowset(table)}"):
+        sliced = self.compiled.slice
+        stays = f"NOT coalesce({self.place.render(sliced, self.now)}, FALSE)" if sliced else None
+        for batch in self.place.stream(f"SELECT {listed} {self.place.rowset(table, stays)}"):
             columns = [as_kind(batch.column(at), kinds[name]) for at, name in enumerate(key.columns)]
             whole = pa.table(columns, list(key.columns))
             hashes, _ = engine.hashes(whole, key.columns, self.seed, whole_row=key.whole_row)
@@ -441,7 +487,8 @@ def load(
         order: the files, and the numbers of this load.
         now: the moment and day that conditions may speak of.
         judge: called inside the transaction, with the rows set aside by each check, and whether to judge the rules one
-            by one; what fails undoes the load.
+            by one; what fails undoes the load. Rows that are gathered beside the table are judged there before, by the
+            rules that speak of them alone: then it is called with that table's name.
         listener: told of the progress.
 
     Returns:
@@ -457,6 +504,8 @@ def load(
         rejects = RejectFile(order.rejects)
         step = _Load(place, compiled, order, judge, listener, seed, now, one_by_one)
         try:
+            if order.staging:
+                step.gather(rejects)
             with keeping(place, compiled, order.load_id), place.transaction(compiled.charter.table):
                 step.run(rejects)
                 if order.rehearsed:
@@ -465,6 +514,7 @@ def load(
             pass
         except _CollisionError:
             rejects.discard()
+            _cleared(place, compiled, order)
             continue
         except _UndoneError as undone:
             if worst(step.findings) == "error" and not one_by_one:
@@ -473,17 +523,28 @@ def load(
                 rejects.discard()
                 continue
             rejects.keep()
+            _cleared(place, compiled, order)
             return Outcome(
                 "undone", step.balance, tuple(step.findings), dict(step.reasons), undone.message, tuple(step.notes)
             )
+        except DeliveryError:
+            rejects.discard()
+            _cleared(place, compiled, order)
+            raise
         except BaseException:
             rejects.discard()
             raise
         rejects.keep()
+        _cleared(place, compiled, order)
         failing = worst(step.findings) == "fail"
         told = "loaded; a rule fails, and the charter keeps the rows" if failing else ""
         return Outcome("loaded", step.balance, tuple(step.findings), dict(step.reasons), told, tuple(step.notes))
     raise NomothetaError(f"keys of different rows share a hash under {_SEEDS} seeds", where=compiled.charter.table)
+
+
+def _cleared(place: Place, compiled: Compiled, order: Order) -> None:
+    if order.staging:
+        clear(place, compiled.charter.table)
 
 
 __all__ = ["Order", "Outcome", "Reject", "as_kind", "compare", "load", "worked_blocks"]

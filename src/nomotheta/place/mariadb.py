@@ -81,6 +81,10 @@ class MariaPlace(Staging):
             yield
         except pymysql.MySQLError as error:
             raise self._error(error) from error
+        except AttributeError as error:  # the driver's, when it still writes into a connection that is closed
+            if self._connection.open:
+                raise
+            raise self._error(pymysql.OperationalError(2006, "")) from error
         except (OSError, RuntimeError) as error:
             raise PlaceError(f"{self.shown} cannot be reached: {error}", where=f"place {self.name}",
                              mend="check the url in nomotheta.toml, and that the server runs") from error  # fmt: skip

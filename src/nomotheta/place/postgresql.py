@@ -58,6 +58,7 @@ _SESSION = {
 }  # fmt: skip
 _CHUNK = 20_000  # rows
 _PATIENCE = 10  # seconds until a server that does not answer is given up
+_LOCK_PATIENCE = 30  # seconds until a lock that somebody else holds is given up, where the url says nothing else
 _ALL_TEXTS = {f"f{at}": pa.string() for at in range(64)}  # of as many columns as a result may have
 _MOST_NUMERIC = Kind("decimal", 1000, 500)  # of a numeric that is declared without digits
 
@@ -72,7 +73,12 @@ class PostgresPlace(Staging):
             patient = url if "connect_timeout" in url else make_conninfo(url, connect_timeout=_PATIENCE)
             self._connection = psycopg.connect(patient, autocommit=True, row_factory=dict_row, prepare_threshold=None)
         listed = ", ".join(f"set_config('{setting}', '{value}', false)" for setting, value in _SESSION.items())
-        encoding = self._rows(f"SELECT current_setting('server_encoding') AS e, {listed}")[0]["e"]
+        found = self._rows(
+            f"SELECT current_setting('server_encoding') AS e, current_setting('lock_timeout') AS waits, {listed}"
+        )[0]
+        if found["waits"] == "0":
+            self._run(f"SET lock_timeout = '{_LOCK_PATIENCE}s'")
+        encoding = found["e"]
         if encoding != "UTF8":
             self.close()
             raise PlaceError(
@@ -96,6 +102,9 @@ class PostgresPlace(Staging):
             told = str(error).strip().partition("\n")[0].rpartition("failed: ")[2].removeprefix("FATAL: ").strip()
             return PlaceError(f"{self.shown} cannot be reached: {told}", where=where,
                               mend="check the url in nomotheta.toml, and that the server runs")  # fmt: skip
+        if isinstance(error, psycopg.errors.LockNotAvailable):
+            return PlaceError("the database says: another session has held a lock on it for too long", where=where,
+                              mend="load again when that session has ended")  # fmt: skip
         told = diagnosis.message_primary
         told += f": {diagnosis.message_detail.rstrip('.')}" if diagnosis.message_detail else ""
         context = re.search(r"COPY \S+, line (\d+)(?:, column (.*))?", diagnosis.context or "")

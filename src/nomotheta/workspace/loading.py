@@ -16,7 +16,21 @@ from nomotheta.conditions import check
 from nomotheta.errors import DeclarationError, DeliveryError, NomothetaError, PlaceError
 from nomotheta.events import Listener
 from nomotheta.ledger import Ledger, LoadResult, Undone
-from nomotheta.load import Mended, Order, Outcome, compare, load, open_mended, read_mended, read_rejects, recover, undo
+from nomotheta.load import (
+    Mended,
+    Order,
+    Outcome,
+    begun,
+    compare,
+    load,
+    open_mended,
+    read_mended,
+    read_rejects,
+    recover,
+    stage_name,
+    stage_token,
+    undo,
+)
 from nomotheta.place import Now, Place
 from nomotheta.rules import Finding, Scope, Verdict, gravest, judge, worst
 from nomotheta.source import ArrivedFile, arrived, check_sums, expected, sidecars
@@ -136,12 +150,28 @@ class Loading:
             unchanged = None if even_if_loaded else self._unchanged(attempt, place, delivered, day if again else None)
             if unchanged:
                 return unchanged
-            load_id = max(place.next_load_id(), self.ledger.highest_load_id() + 1)
+            load_id, staging = self._numbered(attempt, place, delivered)
             attempt.begun(self.ledger, load_id)
             once = delivered.content if delivered.daily and despite is None else f"{delivered.content}:{load_id}"
             order = self._order(attempt, load_id, delivered, once, self.workspace.rejects_file(load_id))
-            outcome = self._carried_out(place, compiled, order, listener)
+            outcome = self._carried_out(place, compiled, replace(order, staging=staging), listener)
             return replace(self._result(attempt, load_id, outcome, order.rejects), despite=despite)
+
+    def _numbered(self, attempt: _Attempt, place: Place, delivered: Delivered) -> tuple[int, str]:
+        """The load's number, and the table in which its rows are gathered, if they are.
+
+        A load that goes on where another was cut off has that one's number and moment.
+        """
+        fresh = max(place.next_load_id(), self.ledger.highest_load_id() + 1)
+        if not attempt.compiled.charter.load.staging:
+            return fresh, ""
+        token = stage_token(place, attempt.compiled, self.workspace.identity, delivered.content)
+        number = begun(place, attempt.compiled, token)
+        first = self.ledger.began(number) if number else None
+        if number is None or first is None:
+            return fresh, stage_name(attempt.table, fresh, token)
+        attempt.started = first
+        return number, stage_name(attempt.table, number, token)
 
     def _same_before(self, place: Place, table: str, delivered: Delivered) -> int | None:
         """The newest load that brought the same content."""
@@ -171,7 +201,9 @@ class Loading:
         now = Now(order.at.astimezone(self.workspace.zone), order.day, order.load_id)
         scope = self.scope_of_load(compiled, order.load_id)
 
-        def judged(set_aside: Mapping[str, int], one_by_one: bool) -> list[Finding]:
+        def judged(set_aside: Mapping[str, int], one_by_one: bool, beside: str) -> list[Finding]:
+            if beside:
+                return judge(place, _of_these_rows(compiled, beside), now, None, None, set_aside, one_by_one=one_by_one)
             return judge(place, compiled, now, scope, scope, set_aside, one_by_one=one_by_one)
 
         return load(place, compiled, order, now, judged, listener)
@@ -374,6 +406,16 @@ class Loading:
         if compiled.charter.load.how == "overwrite":
             return Scope(f"load {load_id}", compiled.slice)
         return Scope()
+
+
+def _of_these_rows(compiled: Compiled, table: str) -> Compiled:
+    """A charter for rows that lie in another table, with the rules that can be judged by them alone."""
+    checks = [
+        check
+        for check in compiled.checks
+        if check.node is not None and check.otherwise != "reject" and (check.sort != "whole" or check.over == "load")
+    ]
+    return replace(compiled, charter=compiled.charter.model_copy(update={"table": table}), checks=tuple(checks))
 
 
 def _now() -> datetime.datetime:
