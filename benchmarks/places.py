@@ -28,10 +28,10 @@ COLUMNS = """id bigint, code varchar(6), first varchar(40), last varchar(40), em
 LOAD_DATA = """LOAD DATA LOCAL INFILE '{file}' INTO TABLE theirs CHARACTER SET utf8mb4 FIELDS TERMINATED BY ','
  OPTIONALLY ENCLOSED BY '"' ESCAPED BY '' LINES TERMINATED BY '\\n' IGNORE 1 LINES ({names})
  SET paid = @paid = 'true'"""
-EXECUTEMANY = """
+EXECUTEMANY = '''
 import csv, itertools, sqlite3, time
 connection = sqlite3.connect("theirs.sqlite", isolation_level=None)
-connection.execute("create table theirs ({columns})")
+connection.execute("""create table theirs ({columns})""")
 connection.execute("begin")
 taken = 0
 with open({file!r}, newline="") as lines:
@@ -45,7 +45,7 @@ with open({file!r}, newline="") as lines:
 started = time.perf_counter()
 connection.execute("commit")
 print(taken + time.perf_counter() - started)
-"""
+'''
 
 
 class Bench:

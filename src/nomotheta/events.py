@@ -9,13 +9,14 @@ from typing import Literal
 
 @dataclass(frozen=True, slots=True)
 class Progress:
-    """Work that goes on: `done` of `total` in `unit`; the total is None where nobody can know it."""
+    """Work that goes on: `done` of `total` in `unit`, and so many `rows`; the total is None where nobody knows it."""
 
     label: str
     done: int
     total: int | None
     unit: Literal["bytes", "rows", "tables"]
     ended: bool = False
+    rows: int = 0
 
 
 Listener = Callable[[Progress], None]

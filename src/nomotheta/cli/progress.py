@@ -24,15 +24,18 @@ def bars(*, quiet: bool) -> Iterator[Listener]:
     from rich.progress import Progress as Bars
 
     columns = (
-        TextColumn("{task.description}"), BarColumn(), DownloadColumn(), TransferSpeedColumn(), TimeRemainingColumn(),
+        TextColumn("{task.description}"), BarColumn(), DownloadColumn(), TransferSpeedColumn(),
+        TextColumn("{task.fields[rate]}", style="cyan"), TimeRemainingColumn(),
     )  # fmt: skip
     with Bars(*columns, console=Console(stderr=True), transient=True) as drawn:
         tasks: dict[str, TaskID] = {}
 
         def listen(event: Progress) -> None:
             if event.label not in tasks:
-                tasks[event.label] = drawn.add_task(event.label, total=event.total)
-            drawn.update(tasks[event.label], completed=event.done, total=event.total)
+                tasks[event.label] = drawn.add_task(event.label, total=event.total, rate="")
+            elapsed = drawn.tasks[drawn.task_ids.index(tasks[event.label])].elapsed
+            rate = f"{event.rows / elapsed:,.0f} rows/s" if event.rows and elapsed else ""
+            drawn.update(tasks[event.label], completed=event.done, total=event.total, rate=rate)
             if event.ended:
                 drawn.remove_task(tasks.pop(event.label))
 

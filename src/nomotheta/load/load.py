@@ -102,6 +102,7 @@ class _Load:
     one_by_one: bool = False
     repeats: Repeats = field(default_factory=lambda: Repeats((), ()))
     newest: list[int] = field(default_factory=list)
+    told_rows: int = 0
     balance: Balance = field(default_factory=Balance)
     findings: list[Finding] = field(default_factory=list)
     files: list[FileCount] = field(default_factory=list)
@@ -310,26 +311,32 @@ class _Load:
         """The rows that go in, block by block, in the order of the files."""
         total = sum(file.survey.bytes_of_content for file in self.order.files)
         done = in_all = 0
-        for (plan, source), file in zip(plans, self.order.files, strict=True):
-            counts, seen_notes, tally = Counter[str](), Counter[tuple[str, str]](), _Tally()
-            for worked in worked_blocks(source, plan):
-                before = counts["numbered"]
-                counts["numbered in all"] = in_all + before
-                counts["records"] += worked.batch.count - worked.batch.headings
-                seen_notes.update(worked.notes)
-                tally.add(worked)
-                _account(source.lines, worked.batch)
-                if repeats.keys and repeats.decided is None:
-                    repeats.owners.add(in_all + before, worked, file.name)
-                rows = self.without_repeats(worked, plan, repeats, before, rejects, counts)
-                counts["numbered"] += worked.batch.count
-                yield from rows.to_batches()
-                done += worked.size
-                self.listener(Progress(f"loading {self.compiled.charter.table}", done, total, "bytes"))
-            in_all += counts["numbered"]
-            self.files.append(_file_count(file, source, counts))
-            self.tallies.append((file.name, source, tally))
-            self.notes += [f"{file.name}: {column}: {count:,} {told}" for (column, told), count in seen_notes.items()]
+        counts, seen_notes, tally = Counter[str](), Counter[tuple[str, str]](), _Tally()
+        for at, worked in worked_files(plans):
+            (plan, source), file = plans[at], self.order.files[at]
+            if worked is None:  # the end of a file
+                in_all += counts["numbered"]
+                self.files.append(_file_count(file, source, counts))
+                self.tallies.append((file.name, source, tally))
+                self.notes += [f"{file.name}: {name}: {count:,} {told}" for (name, told), count in seen_notes.items()]
+                counts, seen_notes, tally = Counter[str](), Counter[tuple[str, str]](), _Tally()
+                continue
+            before = counts["numbered"]
+            counts["numbered in all"] = in_all + before
+            counts["records"] += worked.batch.count - worked.batch.headings
+            seen_notes.update(worked.notes)
+            tally.add(worked)
+            _account(source.lines, worked.batch)
+            if repeats.keys and repeats.decided is None:
+                repeats.owners.add(in_all + before, worked, file.name)
+            rows = self.without_repeats(worked, plan, repeats, before, rejects, counts)
+            counts["numbered"] += worked.batch.count
+            yield from rows.to_batches()
+            done += worked.size
+            self.told_rows += rows.num_rows
+            self.listener(
+                Progress(f"loading {self.compiled.charter.table}", done, total, "bytes", rows=self.told_rows)
+            )  # fmt: skip
         if repeats.in_table:
             rows = f"{repeats.in_table:,} rows have keys" if repeats.in_table > 1 else "1 row has a key"
             self.notes.append(f"{rows} that stood in the table before: the delivery overlaps an earlier one")
@@ -372,14 +379,26 @@ class _CollisionError(Exception):
 
 def worked_blocks(source: SourceFile, plan: Plan) -> Iterator[Worked]:
     """The blocks of a file, worked side by side, in order; only a few are in memory at a time."""
-    waiting: deque[Future[Worked]] = deque()
+    return (worked for _, worked in worked_files([(plan, source)]) if worked is not None)
+
+
+def worked_files(plans: Sequence[tuple[Plan, SourceFile]]) -> Iterator[tuple[int, Worked | None]]:
+    """The blocks of some files, worked side by side, in order, each with the number of its file; None ends a file."""
+    waiting: deque[tuple[int, Future[Worked] | None]] = deque()
     with ThreadPoolExecutor(WORKERS) as pool:
-        for block in source.blocks():
-            waiting.append(pool.submit(work, source, block, plan))
-            if len(waiting) >= AHEAD:
-                yield waiting.popleft().result()
+        for at, (plan, source) in enumerate(plans):
+            for block in source.blocks():
+                waiting.append((at, pool.submit(work, source, block, plan)))
+                if len(waiting) >= AHEAD:
+                    yield _ended(waiting)
+            waiting.append((at, None))
         while waiting:
-            yield waiting.popleft().result()
+            yield _ended(waiting)
+
+
+def _ended(waiting: deque[tuple[int, Future[Worked] | None]]) -> tuple[int, Worked | None]:
+    at, future = waiting.popleft()
+    return at, future.result() if future else None
 
 
 @dataclass(slots=True)

@@ -5,12 +5,15 @@ from __future__ import annotations
 import datetime
 import re
 from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 
 from nomotheta.charter import Delivery, Layout
 from nomotheta.errors import DeliveryError, nearest
 from nomotheta.source.content import Survey, format_of, survey
+
+_READERS = 2  # files that are read at a time
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,7 +66,13 @@ def arrived(root: Path, patterns: Sequence[str], layout: Layout) -> list[Arrived
     packed = layout.is_text
     for path, name in found.items() if packed else ():
         _check_text(path, name, layout)
-    return [ArrivedFile(path, name, survey(path, name, packed=packed), _stamp(path)) for path, name in found.items()]
+    with ThreadPoolExecutor(_READERS) as pool:
+        return list(pool.map(lambda each: _seen(*each, packed=packed), found.items()))
+
+
+def _seen(path: Path, name: str, *, packed: bool) -> ArrivedFile:
+    stamp = _stamp(path)  # before it is read, so that no later change goes unnoticed
+    return ArrivedFile(path, name, survey(path, name, packed=packed), stamp)
 
 
 def _check_text(path: Path, name: str, layout: Layout) -> None:

@@ -105,7 +105,7 @@ class Loading:
             check_sums(root, delivery.checksums, files, day)
         stated = sidecars(root, delivery.stated, files, day) if delivery.stated else {}
         parts = [file.survey.content for file in files]
-        content = parts[0] if len(parts) == 1 else hashlib.blake2b("".join(parts).encode(), digest_size=32).hexdigest()
+        content = parts[0] if len(parts) == 1 else hashlib.sha256("".join(parts).encode()).hexdigest()
         return Delivered(files, content, delivery.daily, stated)
 
     # ---- load
