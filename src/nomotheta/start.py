@@ -14,6 +14,7 @@ import sys
 from typing import Any
 
 _MALLOPT = {-3: 1 << 30, -1: 2**31 - 1, -8: 1}  # glibc's M_MMAP_THRESHOLD, M_TRIM_THRESHOLD and M_ARENA_MAX
+_SWITCH = 0.0005  # seconds until a thread that works must let another in: one may have a database waiting
 _OBJECTS = 100_000  # made by imports and never let go: there is nothing to be collected among them
 
 
@@ -41,6 +42,7 @@ def prepare() -> None:
     end goes with the process, and is not looked through once more.
     """
     gc.set_threshold(_OBJECTS, 50, 100)
+    sys.setswitchinterval(_SWITCH)
     atexit.register(gc.freeze)
     with contextlib.suppress(OSError, AttributeError, TypeError):  # another C library has its own ways
         mallopt = ctypes.CDLL(None).mallopt

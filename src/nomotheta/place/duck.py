@@ -20,7 +20,7 @@ from nomotheta.place.marks import HIGHEST, MARKS, OF_TABLE, TAKEN_AWAY, marks_dd
 from nomotheta.place.render import Now, Renderer, duckdb_type, quoted, quoted_table, text_literal
 from nomotheta.place.staging import Staging
 
-MEMORY_LIMIT = "320MB"
+MEMORY_LIMIT = "240MB"
 _KINDS = {
     "BOOLEAN": "boolean", "DATE": "date", "TIME": "time", "TIMESTAMP": "timestamp", "UUID": "uuid", "BLOB": "binary",
     "TIMESTAMP WITH TIME ZONE": "timestamptz", "DOUBLE": "real", "FLOAT": "real", "VARCHAR": "text",

@@ -19,6 +19,8 @@ import pyarrow as pa
 from nomotheta.errors import DeliveryError
 
 CHUNK = 8 << 20
+_SURVEYED = 1 << 20
+_UNPACKED = 6 << 20  # what unpacks needs memory of its own
 _UTF8_BOM = codecs.BOM_UTF8
 
 
@@ -40,7 +42,7 @@ def survey(path: Path, name: str, *, packed: bool = True) -> Survey:
     seen, size = hashlib.sha256(), 0
     with ThreadPoolExecutor(1) as beside:  # a chunk is hashed while the next is read, or unpacked
         hashing = beside.submit(seen.update, b"")
-        for chunk in raw_chunks(path, name, packed=packed):
+        for chunk in raw_chunks(path, name, packed=packed, size=_SURVEYED):
             hashing.result()
             hashing = beside.submit(seen.update, chunk)
             size += len(chunk)
@@ -102,7 +104,7 @@ def _decompressed(file: BinaryIO, name: str, size: int) -> Iterator[bytes]:
     done = 0
     try:
         source = _OPENERS[packing](file) if packing else file
-        while chunk := source.read(size):
+        while chunk := source.read(min(size, _UNPACKED) if packing else size):
             done += len(chunk)
             yield chunk
     except DeliveryError as error:
