@@ -2,7 +2,7 @@
 
 from nomotheta.place.answer import PlaceAnswer, tried
 from nomotheta.place.base import Mark, Place, PlaceColumn
-from nomotheta.place.connect import connect, masked, rehearsal, with_secrets
+from nomotheta.place.connect import connect, masked, rehearsal, warm, with_secrets
 from nomotheta.place.fingerprint import SCHEME, Fingerprint, fingerprinted
 from nomotheta.place.render import WHITE_SPACE, Now, Renderer, quoted, quoted_table, text_literal
 from nomotheta.place.staging import Merge, Merged
@@ -27,5 +27,6 @@ __all__ = [
     "rehearsal",
     "text_literal",
     "tried",
+    "warm",
     "with_secrets",
 ]

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
 import importlib
 import os
 import re
+import threading
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -58,6 +60,17 @@ def connect(name: str, url: str, root: Path, *, create: bool = False) -> Place:
             mend=f'write url = "duckdb:///warehouse.duckdb"; known are {", ".join(_OPENERS)}',
         )  # fmt: skip
     return opener(name, full, root, create)
+
+
+def warm(url: str) -> None:
+    """Import what a place needs, beside whatever else is done until it is opened; what is wrong is said then."""
+    module, _ = _CLASSES.get(url.partition("://")[0], ("general", ""))
+
+    def imported() -> None:
+        with contextlib.suppress(ImportError):
+            importlib.import_module(f"nomotheta.place.{module}")
+
+    threading.Thread(target=imported, daemon=True).start()
 
 
 def _open_file(name: str, url: str, root: Path, create: bool) -> Place:

@@ -31,7 +31,7 @@ from nomotheta.load import (
     stage_token,
     undo,
 )
-from nomotheta.place import Now, Place
+from nomotheta.place import Now, Place, warm
 from nomotheta.rules import Finding, Scope, Verdict, gravest, judge, worst
 from nomotheta.source import ArrivedFile, arrived, check_sums, expected, sidecars
 from nomotheta.workspace.mending import check_mended, shown, still_out
@@ -140,6 +140,8 @@ class Loading:
         self, attempt: _Attempt, *, create: bool, again: bool, even_if_loaded: bool, listener: Listener
     ) -> LoadResult:
         compiled, day, table = attempt.compiled, attempt.day, attempt.table
+        if attempt.place in self.workspace.settings.places:
+            warm(self.workspace.settings.places[attempt.place].url)
         delivered = self.arrive(compiled, day)
         with self.workspace.place(attempt.place, create=create) as place:
             self.settle(place)
