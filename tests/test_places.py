@@ -404,6 +404,11 @@ def test_a_merge_adds_changes_and_leaves_rows_by_their_key(sort: str, there: Spa
         ("T001", 1.5, "A", 2), ("T002", None, None, 1), ("T003", None, "c", 2), ("T004", 9.0, None, 2),
     ]  # fmt: skip
     assert there.judge()["verdict"] == "pass"
+    assert there.run("reconcile", "tickets").code == 0
+    database.ask("UPDATE tickets SET fare = 2 WHERE ticket_no = 'T002'")
+    found = there.run("reconcile", "tickets")
+    assert found.code == 1
+    assert "T002" in found.out
 
 
 def test_a_merge_into_a_table_whose_key_is_none_is_refused(sort: str, there: Space, database: Database) -> None:

@@ -89,6 +89,14 @@ class Place(Protocol):
     def append(self, table: str, columns: Sequence[str], batches: Iterator[Any], schema: Any) -> int:
         """Add the rows of Arrow record batches; how many the database says it added."""
 
+    def staged(
+        self, table: str, columns: Sequence[str], batches: Iterator[Any], schema: Any
+    ) -> AbstractContextManager[int]:
+        """The rows of Arrow record batches in a temporary table, for as long as it lasts; how many."""
+
+    def among_staged(self, table: str, columns: Sequence[str]) -> str:
+        """The condition that a row of the table is equal to a staged one in some columns."""
+
     def merge(self, table: str, how: Merge, batches: Iterator[Any], schema: Any) -> Merged:
         """Take rows over by key: those of new keys are added, those that differ replace the values of theirs."""
 

@@ -18,6 +18,7 @@ from nomotheta.place.base import PlaceColumn
 from nomotheta.place.duck import DuckPlace
 from nomotheta.place.fingerprint import Fingerprint
 from nomotheta.place.render import Now, Renderer, quoted, quoted_table
+from nomotheta.place.staging import STAGE
 
 _AS_TEXT = " as text"
 ROW_NUMBER = "nomotheta row"  # the name by which the number of a row in its database can be asked for
@@ -68,7 +69,7 @@ class Embedded:
     def _asked(self, sql: str, relations: Mapping[str, Any]) -> _Asked:
         if self._engine is None:
             self._engine = DuckPlace(self.name, None)
-        named = [table for table in self.tables() if quoted_table(table) in sql]
+        named = [table for table in self.tables() if quoted_table(table) in sql] + [STAGE] * (STAGE in sql)
         said = sql
         for table in named:
             if "." in table:
@@ -77,7 +78,7 @@ class Embedded:
 
     def _relation(self, table: str, sql: str) -> _Rows:
         """A table as it is scanned, with the columns that the SQL names; one at least, for there to be rows."""
-        meant = self._expected.get(table, {})
+        meant = next(iter(self._expected.values()), {}) if table == STAGE else self._expected.get(table, {})
         found = {column.name: meant.get(column.name) or column.kind or _TEXT for column in self.columns(table) or []}
         found |= {f"{name}{_AS_TEXT}": _TEXT for name in found} | {ROW_NUMBER: Kind("integer")}
         named = {name: kind for name, kind in found.items() if quoted(name) in sql} or dict([*found.items()][:1])

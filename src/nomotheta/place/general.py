@@ -193,6 +193,24 @@ class GeneralPlace(Embedded):
             done += batch.num_rows
         return done
 
+    def staged(
+        self, table: str, _columns: Sequence[str], _batches: Iterator[Any], _schema: Any
+    ) -> contextlib.AbstractContextManager[int]:
+        """Not in a database of which so little is known.
+
+        Raises:
+            PlaceError: always.
+        """
+        raise PlaceError("rows cannot be staged in a database of this sort", where=f"{table} in {self.shown}")
+
+    def among_staged(self, table: str, _columns: Sequence[str]) -> str:
+        """Not in a database of which so little is known.
+
+        Raises:
+            PlaceError: always.
+        """
+        raise PlaceError("rows cannot be staged in a database of this sort", where=f"{table} in {self.shown}")
+
     def merge(self, table: str, _how: Merge, _batches: Iterator[Any], _schema: Any) -> Merged:
         """Not in a database of which so little is known.
 

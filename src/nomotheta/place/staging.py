@@ -115,12 +115,18 @@ class Staging:
             with contextlib.suppress(PlaceError):  # a transaction that has failed takes it along
                 self.run_plain(f"DROP TABLE {STAGE}")
 
-    def _sides(self, table: str, names: Sequence[str]) -> list[tuple[str, str]]:
+    def among_staged(self, table: str, columns: Sequence[str]) -> str:
+        """The condition that a row of the table is equal to a staged one in some columns."""
+        sides = self._sides(table, columns, quoted_table(table))
+        same = " AND ".join(f"{there} = {staged}" for there, staged in sides)
+        return f"EXISTS (SELECT 1 FROM {STAGE} AS {_STAGE} WHERE {same})"
+
+    def _sides(self, table: str, names: Sequence[str], called: str = _TABLE) -> list[tuple[str, str]]:
         """Columns of the table and of the stage, as they are compared."""
         kinds: Mapping[str, Kind | None] = {column.name: column.kind for column in self.columns(table) or []}
         return [
             (
-                self.exactly(f"{_TABLE}.{quoted(name)}", kinds.get(name)),
+                self.exactly(f"{called}.{quoted(name)}", kinds.get(name)),
                 self.exactly(f"{_STAGE}.{quoted(name)}", kinds.get(name)),
             )
             for name in names

@@ -15,7 +15,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from nomotheta.charter import Compiled
+from nomotheta.charter import FROM_PLACE, SYSTEM_COLUMNS, Compiled
 from nomotheta.conditions import Kind
 from nomotheta.errors import DeliveryError
 from nomotheta.events import Listener, Progress, nobody
@@ -55,6 +55,7 @@ def reconcile(
     over: str,
     zone: str = "UTC",
     listener: Listener = nobody,
+    key: Sequence[str] = (),
 ) -> Reconciliation:
     """Hold files against the table they were loaded into.
 
@@ -66,13 +67,22 @@ def reconcile(
         over: what is compared, in words.
         zone: the time zone of timestamps that name none.
         listener: told of the progress.
+        key: where rows were merged by it, which may be of other loads too: only the rows whose keys the files hold are
+            compared, and none of the columns that a load fills.
 
     Raises:
         DeliveryError: a file is gone, or is no longer what was loaded.
         PlaceError: the table is not there, or the place cannot be reached.
     """
     existing(place, compiled.charter.table)
-    return _Reconcile(place, compiled, list(loads), where, zone, listener).run(over)
+    place.expect(compiled.charter.table, compiled.charter.kinds())
+    if not key:
+        return _Reconcile(place, compiled, list(loads), where, zone, listener, _NOT_FROM_FILES).run(over)
+    step = _Reconcile(place, compiled, list(loads), where, zone, listener, (*SYSTEM_COLUMNS, FROM_PLACE))
+    schema = pa.schema([(name, arrow_type(step.kinds[name])) for name in key])
+    with place.staged(compiled.charter.table, key, step.batches(schema), schema):
+        step.where = place.among_staged(compiled.charter.table, key)
+        return step.run(over)
 
 
 _Said = Callable[[Fingerprint], str]  # a part of a SELECT, as one side says it
@@ -81,15 +91,13 @@ _Said = Callable[[Fingerprint], str]  # a part of a SELECT, as one side says it
 class _Reconcile:
     def __init__(
         self, place: Place, compiled: Compiled, loads: list[LoadedFiles], where: str | None, zone: str,
-        listener: Listener,
+        listener: Listener, left_out: Sequence[str],
     ) -> None:  # fmt: skip
         self.place, self.compiled, self.loads, self.where, self.zone = place, compiled, loads, where, zone
         self.listener = listener
         self.charter = compiled.charter
         columns = self.charter.columns
-        self.kinds = {
-            name: kind for name, kind in self.charter.kinds().items() if columns[name].from_ not in _NOT_FROM_FILES
-        }
+        self.kinds = {name: kind for name, kind in self.charter.kinds().items() if columns[name].from_ not in left_out}
         self.hashed = fingerprinted(self.kinds)
         self.files = [(load, file) for load in self.loads for file in _still_there(load)]
 

@@ -322,8 +322,10 @@ class Workspace:
             self._loading.settle(opened)
             loads, scope = self._to_reconcile(compiled, name, load_id)
             now = Now(started, loads[-1].day, loads[-1].load_id)
-            where = opened.render(scope.where, now) if scope.where else None
-            result = reconcile(opened, compiled, loads, where, scope.label, self.settings.time_zone, listener)
+            merged = compiled.charter.keys[0].columns if compiled.charter.load.how == "merge" else ()
+            where = opened.render(scope.where, now) if scope.where and not merged else None
+            zone = self.settings.time_zone
+            result = reconcile(opened, compiled, loads, where, scope.label, zone, listener, merged)
         self.ledger.add_reconciliation(result, started, run_id)
         return result
 
@@ -344,6 +346,8 @@ class Workspace:
                     f"load {load_id} did not load into {table}", where=table, mend=f"its loads: {known}"
                 )
         scope = self._loading.scope_of_load(compiled, loads[-1].load_id)
+        if compiled.charter.load.how == "merge" and scope.label == "table":
+            scope = Scope(f"load {loads[-1].load_id}")
         if scope.label == "table":
             return loads, Scope("all loads" if len(loads) > 1 else f"load {loads[-1].load_id}")
         family = family or self._loading.family(loads[-1].load_id)
