@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from nomotheta.errors import NomothetaError
-from nomotheta.place.connect import connect, masked
+from nomotheta.place.connect import connect, file_of, masked
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,10 +32,11 @@ class PlaceAnswer:
 def tried(name: str, url: str, root: Path) -> PlaceAnswer:
     """Open a place, ask it what it is, and close it; what goes wrong is part of the answer."""
     shown = masked(url)
-    file = root / url.removeprefix("duckdb:///")
-    if url.startswith("duckdb:///") and file.parent.is_dir() and not file.exists():
+    file = file_of(url, root)
+    if file is not None and file.parent.is_dir() and not file.exists():
         message, mend = "the file is not there yet", "the first load with --create makes it"
-        return PlaceAnswer(name, shown, answers=True, version="DuckDB", may_create=True, message=message, mend=mend)
+        version = "DuckDB" if url.startswith("duckdb") else "SQLite"
+        return PlaceAnswer(name, shown, answers=True, version=version, may_create=True, message=message, mend=mend)
     try:
         place = connect(name, url, root)
     except NomothetaError as error:
@@ -43,7 +44,7 @@ def tried(name: str, url: str, root: Path) -> PlaceAnswer:
     try:
         facts = place.facts()
         started = time.perf_counter()
-        place.fetch("SELECT 1 AS one")
+        place.ask("SELECT 1 AS one")
         taken = 1000 * (time.perf_counter() - started)
         return PlaceAnswer(
             name, shown, True, facts.version, facts.may_create, facts.may_write, round(taken, 1), facts.message,  # noqa: FBT003
