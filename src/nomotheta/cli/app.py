@@ -286,7 +286,10 @@ def undo(
     workspace: Folder = HERE,
     json: Json = False,
 ) -> None:
-    """Take a load's rows out of its table again, and put back those that it replaced."""
+    """Take a load out of its table again.
+
+    Its rows are removed, and those that it replaced are put back, if they were kept.
+    """
     with guarded(json=json):
         result = _open(workspace).undo(load_id)
         if json:

@@ -461,7 +461,7 @@ def show_ledger(entries: Sequence[Entry], zone: object) -> None:
     )  # fmt: skip
     for each in entries:
         when = each.started.astimezone(zone if isinstance(zone, datetime.tzinfo) else None)
-        what = f"load {each.load_id}" if each.load_id else each.what
+        what = f"{each.what} {each.load_id}" if each.load_id else each.what
         table.add_row(
             Text(f"{when:%Y-%m-%d %H:%M}"), number(each.run_id), what, Text(each.table, "bold"),
             Text(str(each.day) if each.day else ""), verdict_text(each.verdict), Text(visible(each.summary)),

@@ -231,7 +231,8 @@ class Ledger:
         load = self.load(load_id)
         if load is not None:
             self._rows(
-                "UPDATE entries SET state = 'taken out', document = ? WHERE load_id = ? AND state = 'loaded'",
+                "UPDATE entries SET state = 'taken out', document = ?, summary = summary || '; taken out since' "
+                "WHERE load_id = ? AND state = 'loaded'",
                 _dump(replace(load, state="taken out")), load_id,
             )  # fmt: skip
 
