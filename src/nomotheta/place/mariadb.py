@@ -1,4 +1,4 @@
-"""MariaDB and MySQL: rows go in as one LOAD DATA LOCAL from a pipe, inside the load's transaction.
+"""MariaDB: rows go in as one LOAD DATA LOCAL from a pipe, inside the load's transaction.
 
 The bulk command turns what does not fit into warnings: any warning, or fewer rows than were sent, ends the load. Where
 the server takes no local data, rows go in as INSERTs of many rows. Statements that make tables commit by themselves, so
@@ -56,7 +56,7 @@ _UTC = datetime.UTC
 
 
 class MariaPlace(Staging):
-    """A MariaDB or MySQL database."""
+    """A MariaDB database."""
 
     def __init__(self, name: str, url: str, shown: str) -> None:
         self.name, self.shown = name, shown
@@ -66,7 +66,10 @@ class MariaPlace(Staging):
             self._connection = pymysql.connect(**settings)
             version = str(self._rows("SELECT version()")[0][0])
             self._version = version.partition("-")[0]
-            self._is_mariadb = "MariaDB" in version
+            if "MariaDB" not in version:
+                self.close()
+                raise PlaceError(f"{self.shown} is MySQL {self._version}, which differs", where=f"place {name}",
+                                 mend='write url = "mysql+pymysql://…", and the rest as it is')  # fmt: skip
             self._run(f"SET NAMES utf8mb4 COLLATE {COLLATION}")
             self._run(f"SET SESSION sql_mode = '{_MODE}', time_zone = '+00:00', autocommit = 1, "
                       f"lock_wait_timeout = {patience}, innodb_lock_wait_timeout = {patience}")  # fmt: skip
@@ -98,7 +101,7 @@ class MariaPlace(Staging):
         if code in _GONE or (isinstance(error, pymysql.InterfaceError) and not told.strip("(0, ')")):
             return PlaceError(f"the connection to {self.shown} was lost", where=where,
                               mend="load again; nothing of it stands")  # fmt: skip
-        if code in {1044, 1045, 1049, 1698} or code >= 2000:
+        if code in {1044, 1045, 1049, 1698} or 2000 <= code < 3000:  # the latter are the client's own
             told = told.partition(" (")[0] if code == 2003 else told
             return PlaceError(f"{self.shown} cannot be reached: {told}", where=where,
                               mend="check the url in nomotheta.toml, and that the server runs")  # fmt: skip
@@ -133,9 +136,7 @@ class MariaPlace(Staging):
         elif not may_create and self.columns(MARKS) is None:
             message = f"{who} may make no tables in {database}"
             mend = f"without a table of its loads none can be done: have it made by {self._marks_ddl}"
-        return Facts(
-            f"{'MariaDB' if self._is_mariadb else 'MySQL'} {self._version}", may_create, may_write, message, mend
-        )
+        return Facts(f"MariaDB {self._version}", may_create, may_write, message, mend)
 
     @property
     def _marks_ddl(self) -> str:
@@ -223,9 +224,13 @@ class MariaPlace(Staging):
         return (self._fitting(batch, types) for batch in batches)
 
     def _sent(self, table: str, columns: Sequence[str], batches: Iterator[Any], schema: Any) -> int:
-        if int(self._rows("SELECT @@local_infile")[0][0]) and os.name == "posix":
+        if self.takes_local():
             return self._streamed(table, columns, batches, schema)
         return self._inserted(table, columns, batches)
+
+    def takes_local(self) -> bool:
+        """Whether the server lets its clients send it files, and the system has pipes with names."""
+        return os.name == "posix" and bool(int(self._rows("SELECT @@local_infile")[0][0]))
 
     def _streamed(self, table: str, columns: Sequence[str], batches: Iterator[Any], schema: Any) -> int:
         binary = [pa.types.is_binary(schema.field(name).type) for name in columns]

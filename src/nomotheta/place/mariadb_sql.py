@@ -1,4 +1,4 @@
-"""What MariaDB and MySQL say differently: conditions, fingerprints, and the names of kinds.
+"""What MariaDB says differently: conditions, fingerprints, and the names of kinds.
 
 The session takes names in double quotes, backslashes as they are and || as SQL does; see `place.mariadb`.
 """

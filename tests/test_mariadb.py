@@ -1,0 +1,132 @@
+"""What MariaDB alone does: engines without transactions, warnings, servers that take no local data, cut fractions."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from conftest import DAY, SETTINGS, Space
+from nomotheta.errors import DeclarationError, PlaceError
+from nomotheta.place import connect
+from nomotheta.place.mariadb import MariaPlace
+from servers import Database, server
+from test_places import GOOD, goes_in_and_comes_out
+
+TABLE = "CREATE TABLE tickets (ticket_no varchar(9), fare numeric(8,2), sold_on date, load_id bigint)"
+
+
+@pytest.fixture
+def database() -> Iterator[Database]:
+    with server("mariadb") as url:
+        made = Database("mariadb", url)
+        yield made
+        made.drop()
+
+
+@pytest.fixture
+def there(space: Space, database: Database) -> Space:
+    """The workspace of the tickets, whose place is a MariaDB database."""
+    space.write("nomotheta.toml", SETTINGS.replace("duckdb:///warehouse.duckdb", database.url))
+    return space
+
+
+@pytest.mark.parametrize("engine", ["MyISAM", "Aria", "MEMORY"])
+def test_a_table_that_cannot_undo_is_refused(there: Space, database: Database, engine: str) -> None:
+    database.ask(f"{TABLE} ENGINE={engine}")
+    there.tickets(GOOD)
+
+    found = there.run("load", "tickets", "--day", DAY)
+
+    assert found.code == 3
+    assert f"kept by the engine {engine}, which cannot undo a load" in found.text
+    assert "ENGINE=InnoDB" in found.text
+    assert database.ask("SELECT count(*) FROM tickets") == [(0,)]
+
+
+@pytest.mark.parametrize("local", [True, False], ids=["LOAD DATA", "INSERT"])
+@pytest.mark.parametrize(
+    ("made", "told"),
+    [
+        (TABLE.replace("load_id bigint", "load_id bigint, CHECK (fare < 3)"), "CONSTRAINT_1"),
+        (TABLE.replace("sold_on date", "sold_on date, UNIQUE (sold_on)"), "Duplicate entry '2026-06-01'"),
+        (TABLE.replace("varchar(9)", "varchar(9) CHARACTER SET ascii"), "Incorrect string value"),
+    ],
+)
+def test_what_would_be_a_warning_undoes_the_load(
+    there: Space, database: Database, monkeypatch: pytest.MonkeyPatch, made: str, told: str, local: bool
+) -> None:
+    monkeypatch.setattr(MariaPlace, "takes_local", lambda _: local)
+    database.ask(made)
+    there.charter((there.root / "charters/tickets.toml").read_text().replace('pattern = "T[0-9]{3}"', ""))
+    there.tickets(GOOD + "T\u00e14;4,00;01.06.2026\n")
+
+    found = there.run("load", "tickets", "--day", DAY)
+
+    assert found.code == 3, found.text
+    assert told in found.text
+    assert database.ask("SELECT count(*) FROM tickets") == [(0,)]
+
+
+def test_a_server_that_takes_no_local_data_gets_the_same_rows(
+    database: Database, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(MariaPlace, "takes_local", lambda _: False)
+
+    goes_in_and_comes_out("mariadb", database)
+
+
+def test_digits_of_a_second_that_the_column_does_not_keep_are_told(there: Space, database: Database) -> None:
+    there.charter('table = "t"\n[delivery]\nfiles = "t.csv"\n[columns.at]\nkind = "timestamp"\n', "t")
+    there.write("t.csv", "at\n2026-06-01 10:00:00\n")
+    database.ask("CREATE TABLE t (at datetime)")
+    assert there.load(table="t")["state"] == "loaded"
+    there.charter(
+        'table = "t"\n[delivery]\nfiles = "t.csv"\nlayout = { timestamp_forms = ["%Y-%m-%d %H:%M:%S.%f"] }\n'
+        '[columns.at]\nkind = "timestamp"\n', "t",
+    )  # fmt: skip
+    there.write("t.csv", "at\n2026-06-01 10:00:00.000000\n2026-06-01 10:00:00.250000\n")
+
+    found = there.run("load", "t")
+
+    assert "10:00:00.250000 does not fit 'at', which is datetime" in found.text
+    assert database.ask("SELECT count(*) FROM t") == [(1,)]
+
+
+def test_a_charter_is_drafted_from_a_table_and_judges_it(there: Space, database: Database) -> None:
+    database.ask(
+        "CREATE TABLE seen (a varchar(9) NOT NULL, n decimal(9,3), ok boolean, at timestamp NULL, e enum('x', 'y'))"
+    )
+    database.ask("INSERT INTO seen VALUES ('x', 1.5, true, now(), 'x'), ('Y', NULL, false, NULL, 'y')")
+
+    drafted = there.run("draft", "--from-table", "seen", "--to", str(there.root / "charters" / "seen.toml"))
+
+    assert drafted.code == 0, drafted.text
+    assert 'kind = "decimal(9,3)"' in (there.root / "charters" / "seen.toml").read_text()
+    assert there.judge("seen")["verdict"] == "pass"
+
+
+def test_a_url_that_is_wrong_and_a_user_without_rights_are_told(there: Space, database: Database) -> None:
+    for more, told in (("?ssl_cs=x", "ssl_ca"), ("?connect_timeout=soon", "no number")):
+        with pytest.raises(DeclarationError, match=told):
+            connect("there", database.url + more, Path())
+    who = database.name[:20]
+    database.ask(f"CREATE USER {who}@'%'")
+    database.ask(f"GRANT SELECT, INSERT ON {database.name}.* TO {who}@'%'")
+    database.ask(TABLE)
+    try:
+        clerk = database.url.replace("root@", f"{who}@")
+        there.write("nomotheta.toml", SETTINGS.replace("duckdb:///warehouse.duckdb", clerk))
+        there.tickets(GOOD)
+
+        (answer,) = there.run("places", "--json").json["places"]
+        refused = there.run("load", "tickets", "--day", DAY)
+
+        assert (answer["answers"], answer["may_create"]) == (True, False)
+        assert "CREATE TABLE IF NOT EXISTS nomotheta_loads" in answer["mend"]
+        assert "have it made by one who may: CREATE TABLE" in refused.text
+        with pytest.raises(PlaceError, match="cannot be reached: Access denied"):
+            connect("there", clerk.replace(f"{who}@", f"{who}:wrong@"), Path())
+    finally:
+        database.ask(f"DROP USER {who}@'%'")
