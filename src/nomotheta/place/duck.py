@@ -15,6 +15,7 @@ import pyarrow as pa
 from nomotheta.conditions import Kind, Node, decimal
 from nomotheta.errors import PlaceError
 from nomotheta.place.base import Facts, Mark, PlaceColumn
+from nomotheta.place.file import check_file
 from nomotheta.place.fingerprint import Fingerprint
 from nomotheta.place.marks import HIGHEST, MARKS, OF_TABLE, TAKEN_AWAY, marks_ddl, marks_of, values_of
 from nomotheta.place.render import Now, Renderer, duckdb_type, quoted, quoted_table, text_literal
@@ -34,13 +35,8 @@ class DuckPlace(Staging):
     def __init__(self, name: str, path: Path | None, *, shown: str = "", create: bool = True) -> None:
         self.name, self.shown = name, shown or str(path)
         self.fingerprint = Fingerprint()
-        if path is not None and not path.exists():
-            if not create:
-                raise PlaceError(f"the database {self.shown} is not there", where=f"place {name}",
-                                 mend="load a table with --create, or mend the url in nomotheta.toml")  # fmt: skip
-            if not path.parent.is_dir():
-                raise PlaceError(f"the folder of {self.shown} is not there", where=f"place {name}",
-                                 mend=f"create {path.parent.name}/ or mend the url in nomotheta.toml")  # fmt: skip
+        if path is not None:
+            check_file(path, name, self.shown, create=create)
         with self._translated():
             self._connection = duckdb.connect(str(path) if path else ":memory:")
             for setting in (
@@ -198,10 +194,6 @@ class DuckPlace(Staging):
         """A statement that touches no rows."""
         self._run(sql)
 
-    def send(self, table: str, _like: str, columns: Sequence[str], batches: Iterator[Any], schema: Any) -> int:
-        """Rows into a temporary table."""
-        return self.append(table, columns, batches, schema)
-
     def delete(self, table: str, where: str | None) -> int:
         """Delete rows."""
         condition = f" WHERE {where}" if where else ""
@@ -210,13 +202,6 @@ class DuckPlace(Staging):
     def count(self, table: str, where: str | None = None) -> int:
         """Count rows."""
         return int(self._run(f"SELECT count(*) {self.rowset(table, where)}")[0][0])
-
-    def expect(self, table: str, kinds: Mapping[str, Kind]) -> None:
-        """The database itself sees to it."""
-
-    def ask(self, sql: str) -> Any:
-        """Rows as an Arrow table."""
-        return self.fetch(sql)
 
     def fetch(self, sql: str, **relations: Any) -> Any:
         """Rows as an Arrow table; `relations` are Arrow tables that may be named."""
@@ -246,17 +231,9 @@ class DuckPlace(Staging):
         """A condition as DuckDB's SQL."""
         return Renderer(now).render(node)
 
-    def rowset(self, table: str, where: str | None = None) -> str:
-        """FROM and WHERE."""
-        return f"FROM {quoted_table(table)}" + (f" WHERE {where}" if where else "")
-
     def as_text(self, column: str) -> str:
         """A column as text."""
         return f"CAST({quoted(column)} AS VARCHAR)"
-
-    def exactly(self, sql: str, _kind: Kind | None) -> str:
-        """Values are compared as they are."""
-        return sql
 
     # ---- marks
 

@@ -177,17 +177,8 @@ class MariaPlace(Staging):
         if not self._rows(f"SELECT get_lock({lock}, 0)")[0][0]:
             raise PlaceError(f"another load into {table} is under way{self._holder(lock)}", where=f"place {self.name}",
                              mend="wait until it has ended")  # fmt: skip
-        try:
-            self._run("START TRANSACTION WITH CONSISTENT SNAPSHOT")
+        with self.committed("START TRANSACTION WITH CONSISTENT SNAPSHOT", f"SELECT release_lock({lock})"):
             yield
-            self._run("COMMIT")
-        except BaseException:
-            with contextlib.suppress(PlaceError):  # the connection itself may be gone
-                self._run("ROLLBACK")
-            raise
-        finally:
-            with contextlib.suppress(PlaceError):
-                self._rows(f"SELECT release_lock({lock})")
 
     def _check_engine(self, table: str) -> None:
         *schema, name = table.split(".")
@@ -335,13 +326,6 @@ class MariaPlace(Staging):
         """Count rows."""
         return int(self._rows(f"SELECT count(*) {self.rowset(table, where)}")[0][0])
 
-    def expect(self, table: str, kinds: Mapping[str, Kind]) -> None:
-        """The database itself sees to it."""
-
-    def ask(self, sql: str) -> Any:
-        """Rows as an Arrow table."""
-        return self.fetch(sql)
-
     def fetch(self, sql: str) -> Any:
         """Rows as an Arrow table."""
         with self._translated(), self._connection.cursor() as cursor:
@@ -359,10 +343,6 @@ class MariaPlace(Staging):
     def render(self, node: Node, now: Now) -> str:
         """A condition as MariaDB's SQL."""
         return MariaRenderer(now).render(node)
-
-    def rowset(self, table: str, where: str | None = None) -> str:
-        """FROM and WHERE."""
-        return f"FROM {quoted_table(table)}" + (f" WHERE {where}" if where else "")
 
     def as_text(self, column: str) -> str:
         """A column as text."""

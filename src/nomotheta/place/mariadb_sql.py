@@ -11,7 +11,7 @@ from typing import Any
 
 from nomotheta.conditions import Kind, Node, render_pattern
 from nomotheta.place.fingerprint import Fingerprint
-from nomotheta.place.render import WHITE_SPACE, Renderer, quoted, text_literal
+from nomotheta.place.render import WHITE_SPACE, Renderer, number_shape, quoted, text_literal
 
 COLLATION = "utf8mb4_nopad_bin"
 _LONGEST_VARCHAR = 16_000  # characters that a row of such a column can always hold
@@ -80,9 +80,7 @@ class MariaRenderer(Renderer):
         of, kind = node.args[0], node.value
         inner = self.render(of)
         if of.kind.name == "text" and kind.name in {"integer", "decimal"}:
-            digits = "[0-9]{1,18}" if kind.name == "integer" else f"[0-9]{{1,{max(1, kind.digits - kind.scale)}}}"
-            places = f"([.][0-9]{{1,{max(1, kind.scale)}}})?" if kind.name == "decimal" else ""
-            shape = f"^[+-]?{digits}{places}\\z"
+            shape = number_shape(kind).removesuffix("$") + "\\z"
             return f"(CASE WHEN {inner} REGEXP '{shape}' THEN CAST({inner} AS {self.type_name(kind)}) END)"
         if of.kind.name == "boolean" and kind.name == "integer":
             return f"(CASE WHEN {inner} THEN 1 WHEN NOT {inner} THEN 0 END)"

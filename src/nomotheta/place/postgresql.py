@@ -175,17 +175,8 @@ class PostgresPlace(Staging):
         if not self._rows(f"SELECT pg_try_advisory_lock({key}) AS got")[0]["got"]:
             raise PlaceError(f"another load into {table} is under way{self._holder(key)}", where=f"place {self.name}",
                              mend="wait until it has ended")  # fmt: skip
-        try:
-            self._run("BEGIN ISOLATION LEVEL REPEATABLE READ")
+        with self.committed("BEGIN ISOLATION LEVEL REPEATABLE READ", f"SELECT pg_advisory_unlock({key})"):
             yield
-            self._run("COMMIT")
-        except BaseException:
-            with contextlib.suppress(PlaceError):  # the connection itself may be gone
-                self._run("ROLLBACK")
-            raise
-        finally:
-            with contextlib.suppress(PlaceError):
-                self._run(f"SELECT pg_advisory_unlock({key})")
 
     def _holder(self, key: str) -> str:
         rows = self._rows(
@@ -252,22 +243,11 @@ class PostgresPlace(Staging):
         """A statement that touches no rows."""
         self._run(sql)
 
-    def send(self, table: str, _like: str, columns: Sequence[str], batches: Iterator[Any], schema: Any) -> int:
-        """Rows into a temporary table."""
-        return self.append(table, columns, batches, schema)
-
     # ---- asking
 
     def count(self, table: str, where: str | None = None) -> int:
         """Count rows."""
         return int(self._rows(f"SELECT count(*) AS n {self.rowset(table, where)}")[0]["n"])
-
-    def expect(self, table: str, kinds: Mapping[str, Kind]) -> None:
-        """The database itself sees to it."""
-
-    def ask(self, sql: str) -> Any:
-        """Rows as an Arrow table."""
-        return self.fetch(sql)
 
     def fetch(self, sql: str) -> Any:
         """Rows as an Arrow table."""
@@ -298,17 +278,9 @@ class PostgresPlace(Staging):
         """A condition as PostgreSQL's SQL."""
         return PostgresRenderer(now).render(node)
 
-    def rowset(self, table: str, where: str | None = None) -> str:
-        """FROM and WHERE."""
-        return f"FROM {quoted_table(table)}" + (f" WHERE {where}" if where else "")
-
     def as_text(self, column: str) -> str:
         """A column as text."""
         return f"CAST({quoted(column)} AS TEXT)"
-
-    def exactly(self, sql: str, _kind: Kind | None) -> str:
-        """Values are compared as they are."""
-        return sql
 
     # ---- marks
 

@@ -8,7 +8,7 @@ from typing import Any
 
 from nomotheta.conditions import Kind, Node, render_pattern
 from nomotheta.place.fingerprint import Fingerprint
-from nomotheta.place.render import WHITE_SPACE, Renderer, quoted, text_literal
+from nomotheta.place.render import WHITE_SPACE, Renderer, number_shape, quoted, text_literal
 
 _MOST_ARGUMENTS = 50  # of one call; PostgreSQL takes a hundred
 
@@ -55,9 +55,7 @@ class PostgresRenderer(Renderer):
         of, kind = node.args[0], node.value
         inner = self.render(of)
         if of.kind.name == "text" and kind.name in {"integer", "decimal"}:
-            digits = "[0-9]{1,18}" if kind.name == "integer" else f"[0-9]{{1,{max(1, kind.digits - kind.scale)}}}"
-            places = f"([.][0-9]{{1,{max(1, kind.scale)}}})?" if kind.name == "decimal" else ""
-            return f"(CASE WHEN {inner} ~ '^[+-]?{digits}{places}$' THEN CAST({inner} AS {self.type_name(kind)}) END)"
+            return f"(CASE WHEN {inner} ~ '{number_shape(kind)}' THEN CAST({inner} AS {self.type_name(kind)}) END)"
         if of.kind.name == "boolean" and kind.name == "integer":
             return f"(CASE WHEN {inner} THEN 1 WHEN NOT {inner} THEN 0 END)"
         return super().cast(node)

@@ -190,7 +190,7 @@ class Renderer:
         of, kind = node.args[0], node.value
         inner = self.render(of)
         if of.kind.name == "text" and kind.name in {"integer", "decimal"}:
-            shaped = f"CASE WHEN regexp_matches({inner}, '{_number_shape(kind)}') THEN {inner} END"
+            shaped = f"CASE WHEN regexp_matches({inner}, '{number_shape(kind)}') THEN {inner} END"
             return f"TRY_CAST({shaped} AS {self.type_name(kind)})"
         if of.kind.name == "decimal" and kind.name == "integer":
             return self.whole(f"round({inner})")
@@ -293,7 +293,8 @@ def _widened(have: Kind, want: Kind) -> Kind:
     return want
 
 
-def _number_shape(kind: Kind) -> str:
+def number_shape(kind: Kind) -> str:
+    """The pattern of a text that is a number of a kind; it ends in $."""
     if kind.name == "integer":
         return "^[+-]?[0-9]{1,18}$"
     return f"^[+-]?[0-9]{{1,{max(1, kind.digits - kind.scale)}}}([.][0-9]{{1,{max(1, kind.scale)}}})?$"

@@ -24,6 +24,7 @@ from nomotheta.errors import PlaceError
 from nomotheta.kinds import CANONICAL, as_texts, read_column
 from nomotheta.place.base import Facts, Mark, PlaceColumn
 from nomotheta.place.embedded import ROW_NUMBER, Embedded
+from nomotheta.place.file import check_file
 from nomotheta.place.marks import HIGHEST, MARKS, OF_TABLE, TAKEN_AWAY, marks_ddl, marks_of, values_of
 from nomotheta.place.render import quoted, quoted_table
 from nomotheta.place.staging import Staging
@@ -46,12 +47,7 @@ class SqlitePlace(Embedded, Staging):
     ) -> None:
         super().__init__()
         self.name, self.shown = name, shown or str(path)
-        if not path.exists() and not create:
-            raise PlaceError(f"the database {self.shown} is not there", where=f"place {name}",
-                             mend="load a table with --create, or mend the url in nomotheta.toml")  # fmt: skip
-        if not path.parent.is_dir():
-            raise PlaceError(f"the folder of {self.shown} is not there", where=f"place {name}",
-                             mend=f"create {path.parent.name}/ or mend the url in nomotheta.toml")  # fmt: skip
+        check_file(path, name, self.shown, create=create)
         with self._translated():
             self._connection = driver.connect(str(path))
         self._run(f"PRAGMA busy_timeout = {1000 * patience}")
@@ -236,10 +232,6 @@ class SqlitePlace(Embedded, Staging):
     def run_plain(self, sql: str) -> None:
         """A statement that touches no rows."""
         self._run(sql)
-
-    def send(self, table: str, _like: str, columns: Sequence[str], batches: Iterator[Any], schema: Any) -> int:
-        """Rows into a temporary table."""
-        return self.append(table, columns, batches, schema)
 
     def distinct(self, left: str, right: str) -> str:
         """Whether two values differ."""

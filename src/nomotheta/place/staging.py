@@ -42,7 +42,7 @@ class Merge:
 
 
 class Staging:
-    """The half of a place that merges; the database says how it makes a temporary table and counts what it changed."""
+    """The half of a place that needs only SQL; the database says how it makes a temporary table and counts its rows."""
 
     name: str
     shown: str
@@ -53,8 +53,12 @@ class Staging:
         """The columns of a table."""
         raise NotImplementedError
 
-    def exactly(self, sql: str, kind: Kind | None) -> str:
-        """A value as it is compared with others."""
+    def fetch(self, sql: str) -> Any:
+        """Rows as an Arrow table."""
+        raise NotImplementedError
+
+    def append(self, table: str, columns: Sequence[str], batches: Iterator[Any], schema: Any) -> int:
+        """Add the rows of Arrow record batches."""
         raise NotImplementedError
 
     def changed(self, sql: str) -> int:
@@ -69,9 +73,26 @@ class Staging:
         """Carry out a statement that touches no rows."""
         raise NotImplementedError
 
-    def send(self, table: str, like: str, columns: Sequence[str], batches: Iterator[Any], schema: Any) -> int:
+    # ---- what it may say otherwise
+
+    def expect(self, table: str, kinds: Mapping[str, Kind]) -> None:
+        """The database itself sees to its kinds."""
+
+    def exactly(self, sql: str, _kind: Kind | None) -> str:
+        """Values are compared as they are."""
+        return sql
+
+    def ask(self, sql: str) -> Any:
+        """Rows as an Arrow table."""
+        return self.fetch(sql)
+
+    def rowset(self, table: str, where: str | None = None) -> str:
+        """FROM and WHERE."""
+        return f"FROM {quoted_table(table)}" + (f" WHERE {where}" if where else "")
+
+    def send(self, table: str, _like: str, columns: Sequence[str], batches: Iterator[Any], schema: Any) -> int:
         """Add rows to a temporary table that has the types of another."""
-        raise NotImplementedError
+        return self.append(table, columns, batches, schema)
 
     def temporary(self, name: str, select: str) -> str:
         """The statement that makes an empty temporary table with the columns of a SELECT."""
@@ -88,6 +109,24 @@ class Staging:
         return f"UPDATE {quoted_table(table)} AS {_TABLE} SET {listed} FROM {STAGE} AS {_STAGE} WHERE {where}"
 
     # ---- what follows
+
+    @contextlib.contextmanager
+    def committed(self, begin: str, release: str) -> Iterator[None]:
+        """From a statement that begins a transaction to its commit, or its end where an exception leaves it.
+
+        What holds others off is let go of afterwards.
+        """
+        try:
+            self.run_plain(begin)
+            yield
+            self.run_plain("COMMIT")
+        except BaseException:
+            with contextlib.suppress(PlaceError):  # the connection itself may be gone
+                self.run_plain("ROLLBACK")
+            raise
+        finally:
+            with contextlib.suppress(PlaceError):
+                self.run_plain(release)
 
     def make_like(self, name: str, table: str, columns: Sequence[str]) -> None:
         """Create an empty table with some columns of another."""
