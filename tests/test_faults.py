@@ -4,8 +4,12 @@ from __future__ import annotations
 
 import contextlib
 import datetime
+import os
+import signal
 import subprocess
 import sys
+import threading
+import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
@@ -175,3 +179,45 @@ def test_a_disk_that_is_full_when_the_load_has_ended_is_told_and_the_ledger_come
     assert duckdb.connect(str(space.root / "warehouse.duckdb")).execute("SELECT count(*) FROM tickets").fetchall() == [
         (2,)
     ]
+
+
+@pytest.mark.parametrize(("sort", "sleep"), [("postgresql", "pg_sleep(30)"), ("mariadb", "sleep(30)")])
+def test_an_interrupt_stops_the_server_too(sort: str, sleep: str) -> None:
+    with server(sort) as url:
+        database = Database(sort, url)
+        place = connect("there", database.url, Path())
+        stop = threading.Timer(0.5, os.kill, (os.getpid(), signal.SIGINT))
+        before = signal.signal(signal.SIGINT, signal.default_int_handler)
+        started = time.monotonic()
+
+        stop.start()
+        try:
+            with pytest.raises(KeyboardInterrupt):
+                place.fetch(f"SELECT {sleep}")
+        finally:
+            stop.cancel()
+            signal.signal(signal.SIGINT, before)
+
+        assert time.monotonic() - started < 20
+        place.close()
+        for _ in range(100):
+            if not asleep(database):
+                break
+            time.sleep(0.1)
+        assert not asleep(database)
+        database.drop()
+
+
+def asleep(database: Database) -> bool:
+    """Whether the server still works on it."""
+    if database.sort == "postgresql":
+        return bool(
+            database.ask(
+                "SELECT 1 FROM pg_stat_activity WHERE datname = current_database() AND query LIKE '%pg_sleep(30)%' AND state = 'active' AND pid <> pg_backend_pid()"
+            )
+        )
+    return bool(
+        database.ask(
+            "SELECT 1 FROM information_schema.processlist WHERE db = database() AND info LIKE '%sleep(30)%' AND id <> connection_id()"
+        )
+    )

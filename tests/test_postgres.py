@@ -2,9 +2,6 @@
 
 from __future__ import annotations
 
-import os
-import signal
-import threading
 from collections.abc import Iterator
 from decimal import Context, Decimal
 from pathlib import Path
@@ -195,18 +192,3 @@ def test_every_decimal_is_written_as_it_is(place: Place, scale: int, numbers: li
 
 def drop(place: Any, table: str) -> None:
     place._run(f"DROP TABLE {table}")
-
-
-def test_an_interrupt_stops_the_server_too(place: Place) -> None:
-    stop = threading.Timer(0.5, os.kill, (os.getpid(), signal.SIGINT))
-    before = signal.signal(signal.SIGINT, signal.default_int_handler)
-
-    stop.start()
-    try:
-        with pytest.raises(KeyboardInterrupt):
-            place.fetch("SELECT pg_sleep(30)")
-    finally:
-        stop.cancel()
-        signal.signal(signal.SIGINT, before)
-
-    assert place.fetch("SELECT 1 AS n").to_pylist() == [{"n": 1}]

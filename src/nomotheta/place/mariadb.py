@@ -61,9 +61,9 @@ class MariaPlace(Staging):
     def __init__(self, name: str, url: str, shown: str) -> None:
         self.name, self.shown = name, shown
         self.fingerprint: Fingerprint = MariaFingerprint()
-        settings, patience = _settings(url, f"place {name}")
+        self._settings, patience = _settings(url, f"place {name}")
         with self._translated():
-            self._connection = pymysql.connect(**settings)
+            self._connection = pymysql.connect(**self._settings)
             version = str(self._rows("SELECT version()")[0][0])
             self._version = version.partition("-")[0]
             if "MariaDB" not in version:
@@ -88,9 +88,24 @@ class MariaPlace(Staging):
             if self._connection.open:
                 raise
             raise self._error(pymysql.OperationalError(2006, "")) from error
+        except KeyboardInterrupt:
+            self._stop()
+            raise
         except (OSError, RuntimeError) as error:
             raise PlaceError(f"{self.shown} cannot be reached: {error}", where=f"place {self.name}",
                              mend="check the url in nomotheta.toml, and that the server runs") from error  # fmt: skip
+
+    def _stop(self) -> None:
+        """End what the server does for us: it would go on, and we would wait for its answer before all else."""
+        own: Any = self._connection
+        number = own.thread_id()
+        self.close()
+        with (
+            contextlib.suppress(pymysql.MySQLError, OSError),
+            pymysql.connect(**self._settings) as other,
+            other.cursor() as cursor,
+        ):
+            cursor.execute(f"KILL {int(number)}")
 
     def _error(self, error: pymysql.MySQLError) -> PlaceError:
         code, told = (error.args[0], str(error.args[-1])) if error.args else (0, str(error))

@@ -22,7 +22,6 @@ from nomotheta.events import Listener, Progress, nobody
 from nomotheta.kinds import arrow_type, show
 from nomotheta.load import Balance, Engine, Plan, constants, left_out, open_mended, worked_blocks
 from nomotheta.place import SCHEME, Fingerprint, Now, Place, fingerprinted, quoted
-from nomotheta.place.duck import DuckPlace
 from nomotheta.reconcile.reconciliation import Cell, ColumnTotals, Reconciliation, RowDifference
 from nomotheta.rules import HIDDEN, existing
 from nomotheta.source import ArrivedFile, arrived, literal, match_columns, open_file
@@ -144,6 +143,8 @@ class _Reconcile:
         return list(found)
 
     def of_files(self, said: _Said, condition: _Said | None = None, group: str = "") -> list[dict[str, Any]]:
+        from nomotheta.place.duck import DuckPlace  # only now: a load does without it
+
         schema = pa.schema([(name, arrow_type(kind)) for name, kind in self.kinds.items()])
         reader = pa.RecordBatchReader.from_batches(schema, self.batches(schema))
         engine = DuckPlace("files", None)
