@@ -18,9 +18,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import without_kernel
+from nomotheta import unpack
 from nomotheta.charter import Layout
 from nomotheta.errors import DeliveryError
-from nomotheta.source import content
 from nomotheta.source.formats.delimited import DelimitedFile
 
 if sys.version_info >= (3, 14):
@@ -41,7 +41,7 @@ def read(path: Path, data: bytes, layout: Layout, width: int, chunk: int = 1 << 
 
 
 def read_once(path: Path, layout: Layout, width: int, chunk: int) -> Found:
-    before, content.CHUNK = content.CHUNK, chunk
+    before, unpack.CHUNK = unpack.CHUNK, chunk
     try:
         file = DelimitedFile(path, path.name, layout)
         rows, lines, odd = [], [], []
@@ -59,7 +59,7 @@ def read_once(path: Path, layout: Layout, width: int, chunk: int) -> Found:
         told = lines_told.header + lines_told.comment + lines_told.empty + lines_told.footer + lines_told.records
         assert lines_told.read == told, lines_told
     finally:
-        content.CHUNK = before
+        unpack.CHUNK = before
     return rows, lines, odd
 
 

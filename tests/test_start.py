@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import datetime
+import hashlib
 import os
 import signal
 import subprocess
@@ -12,6 +14,8 @@ from pathlib import Path
 import pytest
 
 from conftest import DAY, Space
+from nomotheta import unpack
+from nomotheta.ahead import look_ahead
 from nomotheta.conditions import Kind
 from nomotheta.place import connect
 
@@ -59,3 +63,39 @@ def test_an_interrupt_while_the_database_works_is_one(tmp_path: Path) -> None:
 
     assert place.columns("t") is None
     place.close()
+
+
+def test_the_files_of_a_load_are_looked_for_while_the_program_starts(space: Space) -> None:
+    space.tickets("ticket_no;fare;sold_on\nT001;1;01.06.2026\n")
+    path = space.root / "inbox" / f"tickets-{DAY}.csv"
+    (space.root / "charters" / "below").mkdir()
+
+    look_ahead(space.root / "charters" / "below", "tickets", datetime.date.fromisoformat(DAY))
+    begun = dict(unpack._AHEAD)
+    found = unpack.survey(path, "it")
+
+    assert list(begun) == [path]
+    assert begun[path].found is found  # it was not read twice
+    assert (found.bytes_of_content, found.content) == (
+        path.stat().st_size,
+        hashlib.sha256(path.read_bytes()).hexdigest(),
+    )
+
+
+def test_a_file_that_has_changed_since_it_was_looked_for_is_read_again(space: Space) -> None:
+    space.tickets("ticket_no;fare;sold_on\nT001;1;01.06.2026\n")
+    path = space.root / "inbox" / f"tickets-{DAY}.csv"
+    look_ahead(space.root, "tickets", datetime.date.fromisoformat(DAY))
+    path.write_text("ticket_no;fare;sold_on\nT002;2;01.06.2026\nT003;3;\n")
+
+    assert unpack.survey(path, "it").content == hashlib.sha256(path.read_bytes()).hexdigest()
+
+
+@pytest.mark.parametrize("table", ["none", "tickets"])
+def test_looking_ahead_finds_nothing_wrong(space: Space, table: str) -> None:
+    space.charter("this is no TOML", "broken")
+
+    look_ahead(space.root, table, None)
+    look_ahead(Path("/"), table, None)
+
+    assert not unpack._AHEAD

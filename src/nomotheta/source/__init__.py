@@ -1,11 +1,12 @@
 """Source files: arrivals, record-aligned blocks, and their columns as text."""
 
 from nomotheta.source.base import Batch, Lines, Odd, SourceFile
-from nomotheta.source.content import format_of, packing_of, raw_chunks
+from nomotheta.source.content import format_of
 from nomotheta.source.delivery import ArrivedFile, arrived, expected, literal
 from nomotheta.source.formats import open_file
 from nomotheta.source.shape import Shape, match_columns
 from nomotheta.source.stated import Counted, Statement, check_stated, check_sums, sidecars, statement
+from nomotheta.unpack import packing_of, raw_chunks
 
 __all__ = [
     "ArrivedFile",

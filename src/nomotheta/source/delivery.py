@@ -11,7 +11,8 @@ from pathlib import Path
 
 from nomotheta.charter import Delivery, Layout
 from nomotheta.errors import DeliveryError, nearest
-from nomotheta.source.content import Survey, format_of, survey
+from nomotheta.source.content import format_of
+from nomotheta.unpack import Survey, survey
 
 _READERS = 2  # files that are read at a time
 

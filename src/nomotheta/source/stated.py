@@ -17,8 +17,8 @@ from nomotheta.charter import Compiled, Stated
 from nomotheta.conditions import decimal
 from nomotheta.errors import DeliveryError
 from nomotheta.kinds import read_column
-from nomotheta.source.content import raw_chunks
 from nomotheta.source.delivery import ArrivedFile, filled
+from nomotheta.unpack import raw_chunks
 
 _ALGORITHMS = {32: "md5", 40: "sha1", 64: "sha256", 96: "sha384", 128: "sha512"}
 _LARGEST = 16 << 20  # bytes of a file that states something

@@ -6,11 +6,11 @@ from collections.abc import Generator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from nomotheta import unpack
 from nomotheta.charter import Charter, Layout
 from nomotheta.conditions import Kind
 from nomotheta.errors import DeliveryError
 from nomotheta.kernel import count_byte, survey
-from nomotheta.source import content
 from nomotheta.source.base import Lines
 from nomotheta.source.content import text_chunks
 from nomotheta.source.line_blocks import before_footer, with_end
@@ -106,7 +106,7 @@ class DelimitedFile:
         rest, line, offset = b"", 1, 0
         waiting = bool(self.layout.header)
         for chunk, final in with_end(
-            text_chunks(self.path, self.name, self.layout.encoding, size and min(size, content.CHUNK))
+            text_chunks(self.path, self.name, self.layout.encoding, size and min(size, unpack.CHUNK))
         ):
             data, changed = without_lone_returns(rest + chunk, quote, self.layout.escape.encode())
             self.lines.read += count_byte(chunk, LINE_FEED) + changed

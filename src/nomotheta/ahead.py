@@ -1,0 +1,55 @@
+"""The files of a load, looked for while the program is still being imported: they are read once before all else anyway.
+
+What is wrong with a workspace or a charter is told by those who read it in earnest; here it only means that nothing is
+begun.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import datetime
+import re
+import tomllib
+import zoneinfo
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+from nomotheta.unpack import survey_ahead
+
+_NO_TEXT = {"parquet", "arrow", "sheet"}
+
+
+def look_ahead(folder: Path, table: str, day: datetime.date | None) -> None:
+    """Begin to survey the files that a table's delivery is probably made of.
+
+    Args:
+        folder: the workspace's, or one below it.
+        table: as its charter names it.
+        day: the delivery's; None for today in the workspace's time zone.
+    """
+    with contextlib.suppress(Exception):
+        above = (folder.resolve(), *folder.resolve().parents)
+        root = next(each for each in above if (each / "nomotheta.toml").is_file())
+        settings = _read(root / "nomotheta.toml")
+        charter = next(each for each in map(_read, (root / "charters").glob("*.toml")) if each.get("table") == table)
+        today = day or datetime.datetime.now(zoneinfo.ZoneInfo(settings.get("time_zone", "UTC"))).date()
+        for path in _files(root, charter["delivery"], settings, today):
+            survey_ahead(path)
+
+
+def _read(path: Path) -> dict[str, Any]:
+    with path.open("rb") as file:
+        return tomllib.load(file)
+
+
+def _files(root: Path, delivery: dict[str, Any], settings: dict[str, Any], day: datetime.date) -> Iterator[Path]:
+    layout = delivery.get("layout", {})
+    layout = settings.get("layouts", {}).get(layout, {}) if isinstance(layout, str) else layout
+    if layout.get("format") in _NO_TEXT:
+        return
+    files = delivery["files"]
+    for pattern in [files] if isinstance(files, str) else files:
+        filled = re.sub(r"\{day(?::([^{}]*))?\}", lambda match: day.strftime(match[1] or "%Y-%m-%d"), pattern)
+        if not Path(filled).is_absolute():
+            yield from (path for path in sorted(root.glob(filled)) if path.is_file())

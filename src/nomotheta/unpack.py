@@ -1,0 +1,209 @@
+"""The bytes of a file, decompressed by what they are, not by the file's name; and a file seen whole once.
+
+Nothing large is imported here: a file can be read while the rest of the program is still being imported.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import gzip
+import hashlib
+import importlib
+import sys
+import threading
+from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, BinaryIO
+
+from nomotheta.errors import DeliveryError
+
+CHUNK = 8 << 20
+_SURVEYED = 4 << 20
+_UNPACKED = 6 << 20  # what unpacks needs memory of its own
+
+
+@dataclass(frozen=True, slots=True)
+class Survey:
+    """A file seen whole once: its size on disk, the size and SHA-256 of its decompressed content (FIPS 180-4)."""
+
+    bytes_on_disk: int
+    bytes_of_content: int
+    content: str
+
+
+def survey(path: Path, name: str, *, packed: bool = True) -> Survey:
+    """Read the whole file once and say what its content is; not `packed` if the format packs its content itself.
+
+    Raises:
+        DeliveryError: it cannot be read, its compression is damaged, or it is empty.
+    """
+    ahead = _AHEAD.pop(path, None) if packed else None
+    if ahead is not None:
+        found = ahead.result(path)
+        if found is not None:
+            return found
+    return _surveyed(path, name, packed=packed)
+
+
+def survey_ahead(path: Path) -> None:
+    """Begin to survey a file that will be asked for, beside what else the program does until then."""
+    _AHEAD[path] = _Ahead(path)
+
+
+def _surveyed(path: Path, name: str, *, packed: bool) -> Survey:
+    seen, size = hashlib.sha256(), 0
+    with ThreadPoolExecutor(1) as beside:  # a chunk is hashed while the next is read, or unpacked
+        hashing = beside.submit(seen.update, b"")
+        for chunk in raw_chunks(path, name, packed=packed, size=_SURVEYED):
+            hashing.result()
+            hashing = beside.submit(seen.update, chunk)
+            size += len(chunk)
+        hashing.result()
+    if not size:
+        raise DeliveryError("the file is empty: 0 bytes", where=name, mend="ask the sender to send it again")
+    return Survey(path.stat().st_size, size, seen.hexdigest())
+
+
+def packing_of(path: Path) -> str:
+    """How a file is packed, by its first bytes: gzip, bzip2, xz, zstd, zip, or empty for not at all."""
+    with path.open("rb") as file:
+        head = file.read(6)
+    return next((packing for magic, packing in _PACKINGS.items() if head.startswith(magic)), "")
+
+
+class _Ahead:
+    """A survey on its way. It goes with the process: nobody waits for one that is not asked for."""
+
+    def __init__(self, path: Path) -> None:
+        self.stamp = _stamp(path)
+        self.found: Survey | None = None
+        self.thread = threading.Thread(target=self._run, args=(path,), daemon=True)
+        self.thread.start()
+
+    def _run(self, path: Path) -> None:
+        with contextlib.suppress(Exception):  # whatever is wrong is told when the file is asked for
+            self.found = _surveyed(path, str(path), packed=True)
+
+    def result(self, path: Path) -> Survey | None:
+        """What came of it; None where that is nothing, or where the file has changed since."""
+        self.thread.join()
+        return self.found if _stamp(path) == self.stamp else None
+
+
+_AHEAD: dict[Path, _Ahead] = {}
+
+
+def _stamp(path: Path) -> tuple[int, int]:
+    found = path.stat()
+    return found.st_size, found.st_mtime_ns
+
+
+def raw_chunks(path: Path, name: str, *, packed: bool = True, size: int | None = None) -> Iterator[bytes]:
+    """The decompressed bytes of a file, a chunk of at most `size` at a time.
+
+    Raises:
+        DeliveryError: it cannot be read, or its compression is damaged or cut off.
+    """
+    try:
+        with path.open("rb") as file:
+            if packed:
+                yield from _decompressed(file, name, size or CHUNK)
+            else:
+                while chunk := file.read(size or CHUNK):
+                    yield chunk
+    except FileNotFoundError:
+        raise DeliveryError("the file is not there", where=name) from None
+    except IsADirectoryError:
+        raise DeliveryError("this is a folder, not a file", where=name) from None
+    except PermissionError:
+        raise DeliveryError("the file may not be read", where=name, mend="check the rights of the file") from None
+
+
+def _decompressed(file: BinaryIO, name: str, size: int) -> Iterator[bytes]:
+    head = file.read(6)
+    file.seek(0)
+    packing = next((packing for magic, packing in _PACKINGS.items() if head.startswith(magic)), None)
+    done = 0
+    try:
+        source = _OPENERS[packing](file) if packing else file
+        while chunk := source.read(min(size, _UNPACKED) if packing else size):
+            done += len(chunk)
+            yield chunk
+    except DeliveryError as error:
+        raise DeliveryError(error.what, where=name, mend=error.mend) from None
+    except Exception as error:
+        if packing is None or isinstance(error, MemoryError):
+            raise
+        raise _damaged(packing, error, done, name) from None
+
+
+def _damaged(packing: str, error: Exception, done: int, name: str) -> DeliveryError:
+    if isinstance(error, EOFError) or "truncated" in str(error).lower() or "ended before" in str(error):
+        what = f"the {packing} data ends in the middle, after {done:,} bytes of content"
+        return DeliveryError(what, where=name, mend="the transfer was cut off: have the file sent again")
+    what = f"the {packing} data is damaged after {done:,} bytes of content ({error})"
+    return DeliveryError(what, where=name, mend="have the file sent again")
+
+
+_PACKINGS = {
+    b"\x1f\x8b": "gzip",
+    b"BZh": "bzip2",
+    b"\xfd7zXZ\x00": "xz",
+    b"\x28\xb5\x2f\xfd": "zstd",
+    b"PK\x03\x04": "zip",
+    b"PK\x05\x06": "zip",
+}
+
+
+def _open_bzip2(file: BinaryIO) -> Any:
+    import bz2
+
+    return bz2.BZ2File(file)
+
+
+def _open_gzip(file: BinaryIO) -> Any:
+    try:
+        igzip = importlib.import_module("isal.igzip")  # three times as fast
+    except ImportError:  # not made for every machine
+        return gzip.GzipFile(fileobj=file)
+    return igzip.IGzipFile(fileobj=file)
+
+
+def _open_xz(file: BinaryIO) -> Any:
+    import lzma
+
+    return lzma.LZMAFile(file)
+
+
+def _open_zstd(file: BinaryIO) -> Any:
+    if sys.version_info >= (3, 14):
+        from compression import zstd
+    else:
+        from backports import zstd
+
+    return zstd.ZstdFile(file)
+
+
+def _open_zip(file: BinaryIO) -> Any:
+    import zipfile
+
+    archive = zipfile.ZipFile(file)
+    members = [member for member in archive.infolist() if not member.is_dir()]
+    if len(members) != 1:
+        told = ", ".join(member.filename for member in members[:3]) + (", …" if len(members) > 3 else "")
+        what = f"the zip archive holds {len(members)} files{f' ({told})' if told else ''}, where one is expected"
+        raise DeliveryError(what, mend="unpack it, and name the files in the charter")
+    if members[0].flag_bits & 1:
+        raise DeliveryError("the zip archive is encrypted", mend="unpack it before it is delivered")
+    return archive.open(members[0])
+
+
+_OPENERS: dict[str, Callable[[BinaryIO], Any]] = {
+    "gzip": _open_gzip,
+    "bzip2": _open_bzip2,
+    "xz": _open_xz,
+    "zstd": _open_zstd,
+    "zip": _open_zip,
+}
