@@ -15,7 +15,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import DAY, TICKETS, Space
-from nomotheta import open_workspace
+from nomotheta import open_workspace, unpack
 from nomotheta.load import keys
 from nomotheta.load.engine import Engine
 from nomotheta.load.keys import SeenKeys, take_in
@@ -550,3 +550,31 @@ def test_many_keys_are_found_again_in_partitions_and_in_files(monkeypatch: pytes
     assert any(isinstance(run, np.memmap) for part in seen.parts for run, _ in part.runs)
     assert seen.find(hashes)[0].all()
     assert not seen.find(hashes + np.uint64(1))[0].any()
+
+
+ASCENDING = 'table = "n"\n[delivery]\nfiles = "n.csv"\n[load]\nhow = "overwrite"\n[columns.k]\nkind = "integer"\n[[keys]]\ncolumns = ["k"]\n'
+
+
+@pytest.mark.parametrize("chunk", [16, 8 << 20])
+@pytest.mark.parametrize(
+    "numbers",
+    [[*range(-5, 40)], [*range(30), 7], [*range(30), 30, 30, 31], [3, 2, 1], [*range(10), "", "", *range(10, 30), 11], [7, 7],
+     [*range(20), *range(10, 40), *range(5)], [-(2**63), 0, 2**63 - 1, 0]],
+)  # fmt: skip
+def test_whole_numbers_in_their_order_are_keys_as_any_other(
+    space: Space, monkeypatch: pytest.MonkeyPatch, numbers: list[int | str], chunk: int
+) -> None:
+    monkeypatch.setattr(unpack, "CHUNK", chunk)
+    space.charter(ASCENDING.replace("[load]", '[load]\ntolerate = "all"'), "n")
+    space.write("n.csv", "k\n" + "".join(f"{number}\n" if number != "" else '""\n' for number in numbers))
+
+    balance = space.load(table="n")["balance"]
+
+    keys: dict[int | str, int] = {}
+    expected = []
+    for line, number in enumerate(numbers, 2):
+        if number != "" and keys.setdefault(number, line) != line:
+            expected.append((line, f"repeats the key of line {keys[number]}"))
+    assert balance["loaded"] == len(numbers) - len(expected)
+    if expected:
+        assert [(each["line"], each["message"]) for each in space.rejects()] == expected

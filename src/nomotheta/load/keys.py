@@ -23,6 +23,28 @@ Ints = NDArray[np.int64]
 IN_TABLE = -1
 
 
+@dataclass(frozen=True, slots=True)
+class Ascending:
+    """The keys of all rows of a block, whole numbers of which each is greater than the one before."""
+
+    values: Ints
+
+
+@dataclass(slots=True)
+class InOrder:
+    """Keys that came in ascending order so far, so that none of them can be another; with their records."""
+
+    blocks: list[tuple[Ints, Ints]] = field(default_factory=list)
+
+    def goes_on(self, keys: Ints, records: Ints) -> bool:
+        """Take in further keys if they are greater than all before."""
+        if self.blocks and len(keys) and keys[0] <= self.blocks[-1][0][-1]:
+            return False
+        if len(keys):
+            self.blocks.append((keys, records))
+        return True
+
+
 @dataclass(slots=True)
 class _Runs:
     """Sorted runs of hashes, each with the number of the record that had it first."""

@@ -22,7 +22,7 @@ from nomotheta.events import Listener, Progress, nobody
 from nomotheta.kinds import UNTYPED, arrow_type, read_column
 from nomotheta.load.balance import Balance, FileCount
 from nomotheta.load.engine import Engine
-from nomotheta.load.keys import IN_TABLE, SeenKeys
+from nomotheta.load.keys import IN_TABLE, InOrder, SeenKeys
 from nomotheta.load.rejects import SCHEMA, Reject, RejectFile, in_order
 from nomotheta.load.repeats import Repeats, decide
 from nomotheta.load.stage import clear, gather
@@ -260,6 +260,7 @@ class _Load:
             engine,
             self.order.zone,
             self.seed,
+            self.repeats.in_order is not None,
         )
         return plan, source
 
@@ -269,6 +270,11 @@ class _Load:
         replaced = how == "merge" or (how == "overwrite" and self.compiled.slice is None)
         seen = [SeenKeys() if replaced else self.known_keys(key, engine) for key in keys]
         found = Repeats(keys, seen)
+        if len(keys) == 1:
+            key = keys[0]
+            found.hashed = lambda table, key: engine.hashes(table, key.columns, self.seed, whole_row=key.whole_row)
+            if len(key.columns) == 1 and key.keep == "first" and not key.whole_row and not seen[0].count:
+                found.in_order = InOrder()
         later = next((key for key in keys if key.keep != "first"), None)
         if later is not None:
             found.decided = decide(later, self.read_before(engine), found.owners)

@@ -7,7 +7,7 @@ before: the hashes of all keys are shared out into files by their first bits, an
 from __future__ import annotations
 
 import tempfile
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from contextlib import ExitStack
 from dataclasses import dataclass, field
 from typing import IO, Any
@@ -18,9 +18,10 @@ import pyarrow.compute as pc
 from numpy.typing import NDArray
 
 from nomotheta.charter import Check
-from nomotheta.load.keys import IN_TABLE, PARTITIONS, Ints, SeenKeys, split, take_in
+from nomotheta.load.keys import IN_TABLE, PARTITIONS, Ascending, Hashes, InOrder, Ints, SeenKeys, split, take_in
 from nomotheta.load.work import Fault, Worked, shown_values
 
+Hashed = tuple[Hashes, Ints]  # of some rows, and which
 _ENTRY = np.dtype([("hash", np.uint64), ("by", np.int64), ("record", np.int64)])
 
 
@@ -69,13 +70,16 @@ class Decided:
 class Repeats:
     """The rows that stay out, for each key. `decided` says it beforehand, where not the first row of a key stays.
 
-    Of every row that stays out the cells of its key are kept in `doubtful`, to find two keys that share a hash.
+    Keys that come `in_order` are not `hashed` before one does not. Of every row that stays out the cells of its key are
+    kept in `doubtful`, to find two keys that share a hash.
     """
 
     keys: Sequence[Check]
     seen: Sequence[SeenKeys]
     decided: Decided | None = None
     owners: Owners = field(default_factory=Owners)
+    in_order: InOrder | None = None
+    hashed: Callable[[Any, Check], Hashed] | None = None
     doubtful: list[tuple[Check, Any, NDArray[np.uint64]]] = field(default_factory=list)
     in_table: int = 0
 
@@ -85,10 +89,11 @@ class Repeats:
         """Of the good rows of a block, before which so many records stand: those that stay out, and why."""
         gone, faults = np.zeros(worked.good.num_rows, np.bool_), []
         records = worked.records + before + 1
-        found = (
-            self._decided(worked, records) if self.decided is not None else take_in(self.seen, worked.hashes, records)
-        )
-        for key, (own, rows), (repeated, firsts) in zip(self.keys, worked.hashes, found, strict=True):
+        if self._in_order(worked, records):
+            return gone, []
+        hashes = self._hashes(worked)
+        found = self._decided(hashes, records) if self.decided is not None else take_in(self.seen, hashes, records)
+        for key, (own, rows), (repeated, firsts) in zip(self.keys, hashes, found, strict=True):
             if not len(repeated):
                 continue
             gone[repeated] = True
@@ -98,10 +103,31 @@ class Repeats:
             faults += self._faults(key, cells, worked.records[repeated], firsts, file, private)
         return gone, faults
 
-    def _decided(self, worked: Worked, records: Ints) -> list[tuple[Ints, Ints]]:
+    def _in_order(self, worked: Worked, records: Ints) -> bool:
+        """Whether the keys are greater than all before; the first that are not have all of them hashed."""
+        if self.in_order is None:
+            return False
+        own = worked.hashes[0]
+        if isinstance(own, Ascending) and self.in_order.goes_on(own.values, records):
+            return True
+        for values, before in self.in_order.blocks:
+            hashes, _ = self._hashed(values)
+            self.seen[0].add(hashes, before)
+        self.in_order = None
+        return False
+
+    def _hashes(self, worked: Worked) -> list[Hashed]:
+        return [self._hashed(each.values) if isinstance(each, Ascending) else each for each in worked.hashes]
+
+    def _hashed(self, values: Ints) -> Hashed:
+        """Whole numbers that are the only key."""
+        assert self.hashed is not None  # noqa: S101 - there is a key
+        return self.hashed(pa.table({self.keys[0].columns[0]: values}), self.keys[0])
+
+    def _decided(self, hashes: Sequence[Hashed], records: Ints) -> list[tuple[Ints, Ints]]:
         """What was found beforehand, and what stands in the table."""
         assert self.decided is not None  # noqa: S101 - only then is it asked
-        own, rows = worked.hashes[0]
+        own, rows = hashes[0]
         known, _ = self.seen[0].find(own)
         stay = self.decided.of(records[rows])
         stay[known] = IN_TABLE
@@ -157,7 +183,9 @@ def decide(key: Check, blocks: Iterable[tuple[int, Worked, str]], owners: Owners
         ]
         for before, worked, name in blocks:
             owners.add(before, worked, name)
-            hashes, rows = worked.hashes[0]
+            own = worked.hashes[0]
+            assert not isinstance(own, Ascending)  # noqa: S101 - they are asked for only where the first row stays
+            hashes, rows = own
             entries = np.empty(len(hashes), _ENTRY)
             entries["hash"], entries["record"] = hashes, worked.records[rows] + before + 1
             entries["by"] = _sortable(worked.good[key.by].take(pa.array(rows))) if key.by else 0

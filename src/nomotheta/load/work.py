@@ -18,6 +18,7 @@ from nomotheta.charter import FROM_PLACE, Charter, Check, Compiled, value_of
 from nomotheta.conditions import Kind
 from nomotheta.kinds import arrow_type, as_texts, explain, in_layout, read_values, show
 from nomotheta.load.engine import Engine
+from nomotheta.load.keys import Ascending
 from nomotheta.load.rejects import SCHEMA
 from nomotheta.rules import HIDDEN
 from nomotheta.source import Batch, Odd, SourceFile
@@ -33,7 +34,8 @@ class Plan:
     """What is the same for every block of a file.
 
     `positions` says where each column of the charter stands among the `width` fields of a record; `constants` are the
-    values of the columns that the file does not hold; `keys` the columns of the keys that set repeated rows aside.
+    values of the columns that the file does not hold; `keys` those that set repeated rows aside. `ascending` says that
+    whole numbers in their order may be left as they are: there is one such key, of one column, and nothing before them.
     """
 
     compiled: Compiled
@@ -45,6 +47,7 @@ class Plan:
     engine: Engine
     zone: str
     seed: int
+    ascending: bool = False
 
     @property
     def charter(self) -> Charter:
@@ -95,7 +98,7 @@ class Worked:
     records: Ints
     faults: list[Fault]
     set_aside: Any
-    hashes: list[tuple[NDArray[np.uint64], Ints]]
+    hashes: list[tuple[NDArray[np.uint64], Ints] | Ascending]
     notes: Mapping[tuple[str, str], int]
     totals: Mapping[str, tuple[Decimal, int]]
 
@@ -178,10 +181,21 @@ def work(source: SourceFile, block: Any, plan: Plan) -> Worked:
     records = batch.records
     if bad.any():
         table, records = _left(table, bad), records[~bad]
-    hashes = [plan.engine.hashes(table, key.columns, plan.seed, whole_row=key.whole_row) for key in plan.keys]
+    hashes = [_keyed(table, key, plan) for key in plan.keys]
     worked = Worked(batch, block.line, block.size, table, records, faults, None, hashes, notes, totals)
     worked.set_aside = worked.rejects(plan, faults, batch.odd, 0)
     return worked
+
+
+def _keyed(table: Any, key: Check, plan: Plan) -> tuple[NDArray[np.uint64], Ints] | Ascending:
+    """The keys of a block's rows: hashed, or as they are where they come in order."""
+    if plan.ascending and table.num_rows:
+        column = table.column(key.columns[0])
+        if pa.types.is_int64(column.type) and not column.null_count:
+            values = np.concatenate([np.zeros(0, np.int64), *(chunk.to_numpy() for chunk in column.chunks)])
+            if (values[1:] > values[:-1]).all():
+                return Ascending(values)
+    return plan.engine.hashes(table, key.columns, plan.seed, whole_row=key.whole_row)
 
 
 def _left(table: Any, gone: NDArray[np.bool_]) -> Any:
