@@ -21,7 +21,6 @@ from nomotheta.errors import DeliveryError
 
 CHUNK = 8 << 20
 _SURVEYED = 4 << 20
-_UNPACKED = 6 << 20  # what unpacks needs memory of its own
 
 
 @dataclass(frozen=True, slots=True)
@@ -128,7 +127,7 @@ def _decompressed(file: BinaryIO, name: str, size: int) -> Iterator[bytes]:
     done = 0
     try:
         source = _OPENERS[packing](file) if packing else file
-        while chunk := source.read(min(size, _UNPACKED) if packing else size):
+        while chunk := source.read(size):
             done += len(chunk)
             yield chunk
     except DeliveryError as error:

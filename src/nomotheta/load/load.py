@@ -42,7 +42,7 @@ from nomotheta.source import (
     statement,
 )
 
-WORKERS, AHEAD = 2, 4
+WORKERS, AHEAD = 2, 5
 _SEEDS = 5
 State = Literal["loaded", "undone"]
 Judge = Callable[[Mapping[str, int], bool, str], list[Finding]]
