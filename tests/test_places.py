@@ -501,6 +501,23 @@ STAGED = TICKETS.replace("[load]\n", "[load]\nstaging = { rows = 1000 }\n").repl
 )  # fmt: skip
 
 
+def test_tables_beside_one_with_a_long_name_have_names_that_fit(there: Space, database: Database) -> None:
+    name = "tickets_of_the_skerry_line_by_the_night_of_their_sale_and_port"
+    charter = STAGED.replace('"tickets"', f'"{name}"').replace(
+        "[load]", '[load]\nhow = "overwrite"\nkeep_previous = true'
+    )
+    there.charter(charter, "long")
+    for first in (0, 20_000):
+        staged_tickets(there, first=first)
+        assert there.load(table=name)["balance"]["after"] == 8_910
+
+    assert there.run("undo", "2").code == 0
+
+    assert database.ask(f"SELECT min(ticket_no) FROM {name}") == [("T000000",)]
+    with opened(there, database.url) as place:
+        assert [table for table in place.tables() if table != name] == []
+
+
 def staged_tickets(there: Space, day: str = DAY, first: int = 0) -> None:
     rows = [f"T{at:06d};{'x' if at % 100 == 7 else '1,00'};01.06.2026\n" for at in range(first, first + 9_000)]
     there.tickets("ticket_no;fare;sold_on\n" + "".join(rows) + rows[0], day)

@@ -17,6 +17,7 @@ import pyarrow as pa
 
 from nomotheta.charter import Compiled
 from nomotheta.errors import NomothetaError
+from nomotheta.load.beside import beside
 from nomotheta.place import Place
 
 _NAME = r"{}_staging_(\d+)_([0-9a-f]{{12}})"
@@ -24,7 +25,7 @@ _NAME = r"{}_staging_(\d+)_([0-9a-f]{{12}})"
 
 def stage_name(table: str, load_id: int, token: str) -> str:
     """The table in which a load's rows are gathered."""
-    return f"{table}_staging_{load_id}_{token}"
+    return f"{beside(table)}_staging_{load_id}_{token}"
 
 
 def stage_token(place: Place, compiled: Compiled, workspace: str, content: str) -> str:
@@ -37,7 +38,7 @@ def stage_token(place: Place, compiled: Compiled, workspace: str, content: str) 
 
 def begun(place: Place, compiled: Compiled, token: str) -> int | None:
     """The load that was cut off and can be gone on with, or None."""
-    found = (re.fullmatch(_NAME.format(re.escape(compiled.charter.table)), name) for name in place.tables())
+    found = (re.fullmatch(_NAME.format(re.escape(beside(compiled.charter.table))), name) for name in place.tables())
     return next((int(match[1]) for match in found if match and match[2] == token), None)
 
 
@@ -74,6 +75,6 @@ def _batches(rows: Iterator[Any], schema: Any, size: int) -> Iterator[Any]:
 def clear(place: Place, table: str) -> None:
     """Away with all that was gathered for a table, by this load or by others that were cut off."""
     for name in place.tables():
-        if re.fullmatch(_NAME.format(re.escape(table)), name):
+        if re.fullmatch(_NAME.format(re.escape(beside(table))), name):
             with contextlib.suppress(NomothetaError):
                 place.drop(name)

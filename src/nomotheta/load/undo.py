@@ -14,6 +14,7 @@ from nomotheta.charter import Compiled
 from nomotheta.conditions import check
 from nomotheta.errors import DeclarationError, DeliveryError, NomothetaError, PlaceError
 from nomotheta.load.balance import How
+from nomotheta.load.beside import beside
 from nomotheta.place import Mark, Now, Place
 
 
@@ -29,7 +30,7 @@ class TakenOut:
 
 def kept_table(table: str, load_id: int) -> str:
     """Where the rows are kept that a load replaced."""
-    return f"{table}_before_{load_id}"
+    return f"{beside(table)}_before_{load_id}"
 
 
 def columns_kept(compiled: Compiled) -> list[str]:
@@ -52,7 +53,7 @@ def keeping(place: Place, compiled: Compiled, load_id: int) -> Iterator[None]:
         with contextlib.suppress(NomothetaError):
             place.drop(kept)
         raise
-    former = re.compile(re.escape(charter.table) + r"_before_\d+")
+    former = re.compile(re.escape(beside(charter.table)) + r"_before_\d+")
     for name in place.tables():
         if former.fullmatch(name) and name != kept:
             place.drop(name)
