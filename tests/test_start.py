@@ -65,7 +65,10 @@ def test_an_interrupt_while_the_database_works_is_one(tmp_path: Path) -> None:
     place.close()
 
 
-def test_the_files_of_a_load_are_looked_for_while_the_program_starts(space: Space) -> None:
+def test_the_files_of_a_load_are_looked_for_while_the_program_starts(
+    space: Space, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(unpack, "_AHEAD", {})
     space.tickets("ticket_no;fare;sold_on\nT001;1;01.06.2026\n")
     path = space.root / "inbox" / f"tickets-{DAY}.csv"
     (space.root / "charters" / "below").mkdir()
@@ -92,7 +95,8 @@ def test_a_file_that_has_changed_since_it_was_looked_for_is_read_again(space: Sp
 
 
 @pytest.mark.parametrize("table", ["none", "tickets"])
-def test_looking_ahead_finds_nothing_wrong(space: Space, table: str) -> None:
+def test_looking_ahead_finds_nothing_wrong(space: Space, monkeypatch: pytest.MonkeyPatch, table: str) -> None:
+    monkeypatch.setattr(unpack, "_AHEAD", {})
     space.charter("this is no TOML", "broken")
 
     look_ahead(space.root, table, None)
