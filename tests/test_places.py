@@ -475,6 +475,7 @@ def test_the_same_content_goes_in_again_where_it_is_meant(there: Space, database
     there.load()
 
     assert "--even-if-loaded" in there.run("load", "tickets", "--day", DAY).text
+    assert "would be loaded" in there.run("load", "tickets", "--day", DAY, "--rehearse", "--even-if-loaded").text
     again = there.load("--even-if-loaded")
 
     assert (again["balance"]["after"], again["despite"]) == (6, 1)
@@ -576,6 +577,7 @@ def test_what_was_gathered_is_thrown_away_where_the_charter_has_changed_or_a_rul
     undone = there.load()
 
     assert (undone["state"], undone["load_id"]) == ("undone", 2)
+    assert [undone["balance"][name] for name in ("records", "loaded", "before")] == [9_001, 8_910, 0]
     with opened(there, database.url) as found:
         assert found.tables() == ["tickets"]
         assert found.count("tickets") == 0

@@ -266,7 +266,10 @@ def load(
             if again:
                 result = opened.load_mended(table, again, place=place, listener=listener)
             elif rehearse:
-                result = opened.rehearse(table, _date(day, opened), place=place, create=create, listener=listener)
+                result = opened.rehearse(
+                    table, _date(day, opened), place=place, create=create, even_if_loaded=even_if_loaded,
+                    listener=listener,
+                )  # fmt: skip
             else:
                 result = opened.load(
                     table, _date(day, opened), place=place, create=create, even_if_loaded=even_if_loaded,

@@ -174,6 +174,8 @@ class _Load:
                 f"{kept:,} rows were accepted, but {there:,} lie in {self.order.staging}", where=charter.table,
                 mend=f"drop that table, and load again: DROP TABLE {self.order.staging}",
             )  # fmt: skip
+        before = self.place.count(charter.table)
+        self.balance = Balance.of(charter.load.how, self.files, there, before, 0, before + there)
         self.judged(self.judge(self.by_check, self.one_by_one, self.order.staging))
 
     def check_alone(self) -> None:

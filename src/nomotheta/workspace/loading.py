@@ -213,8 +213,9 @@ class Loading:
     # ---- rehearse
 
     def rehearse(
-        self, table: str, day: datetime.date, place_name: str | None, listener: Listener, *, create: bool
-    ) -> LoadResult:
+        self, table: str, day: datetime.date, place_name: str | None, listener: Listener, *, create: bool,
+        even_if_loaded: bool,
+    ) -> LoadResult:  # fmt: skip
         """The whole load in memory, to find out whether a delivery would pass."""
         compiled = self.workspace.compiled([table])[0]
         attempt = _Attempt(compiled, place_name or compiled.place, day, _now(), time.perf_counter())
@@ -230,12 +231,11 @@ class Loading:
                                          mend="create it first: in this place a rehearsal makes none")  # fmt: skip
                     place.create(table, compiled.charter.kinds())
                 compare(place, compiled)
-                result = self._unchanged(attempt, place, delivered, None)
+                result = None if even_if_loaded else self._unchanged(attempt, place, delivered, None)
                 if result is None:
                     load_id = max(place.next_load_id(), self.ledger.highest_load_id() + 1)
-                    order = self._order(
-                        attempt, load_id, delivered, delivered.content, Path(folder) / "rejects.parquet"
-                    )
+                    once = f"{delivered.content}:{load_id}" if even_if_loaded else delivered.content
+                    order = self._order(attempt, load_id, delivered, once, Path(folder) / "rejects.parquet")
                     order = replace(order, rehearsed=not in_memory)
                     result = self._result(
                         attempt, load_id, self._carried_out(place, compiled, order, listener), order.rejects

@@ -253,14 +253,14 @@ class Workspace:
 
     def rehearse(
         self, table: str, day: datetime.date, *, place: str | None = None, create: bool = False,
-        listener: Listener = nobody,
+        even_if_loaded: bool = False, listener: Listener = nobody,
     ) -> LoadResult:  # fmt: skip
-        """The whole load and its rules in memory; neither the place nor the ledger is touched.
+        """The whole load and its rules, and nothing stands; the ledger is not touched.
 
         Raises:
             DeclarationError: the charter or the call is wrong.
         """
-        return self._loading.rehearse(table, day, place, listener, create=create)
+        return self._loading.rehearse(table, day, place, listener, create=create, even_if_loaded=even_if_loaded)
 
     def load_mended(
         self, table: str, file: Path, *, place: str | None = None, listener: Listener = nobody
