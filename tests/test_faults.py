@@ -15,7 +15,6 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
 
-import duckdb
 import psycopg
 import pyarrow as pa
 import pymysql
@@ -24,7 +23,9 @@ import pytest
 from conftest import DAY, SETTINGS, Space
 from nomotheta import open_workspace
 from nomotheta.errors import NomothetaError, PlaceError
+from nomotheta.ledger import Ledger
 from nomotheta.place import connect
+from nomotheta.place.postgresql import PostgresPlace
 from servers import OWN, Database, server
 
 ROWS = "ticket_no;fare;sold_on\nT001;1,50;01.06.2026\nT002;n/a;02.06.2026\n"
@@ -153,32 +154,43 @@ def fill(workspace: Any) -> None:
             workspace.ledger.begin_load("other", "other", NIGHT, datetime.datetime.now(datetime.UTC), 0, None)
 
 
-def test_a_disk_that_is_full_when_the_load_has_ended_is_told_and_the_ledger_comes_right(space: Space) -> None:
+def test_a_disk_that_fills_up_while_it_is_loaded_undoes_the_load(space: Space) -> None:
     space.tickets(ROWS)
     workspace = open_workspace(space.root)
-    honest = workspace.ledger.end_load
+    honest = workspace.ledger.expect_load
 
     def full(entry: int, result: Any) -> None:
         workspace.ledger._connection.execute("PRAGMA max_page_count = 1")
         fill(workspace)
         honest(entry, result)
 
-    workspace.ledger.end_load = full
+    workspace.ledger.expect_load = full
     with pytest.raises(NomothetaError, match="full"):
         workspace.load("tickets", NIGHT, create=True)
     workspace.ledger._connection.execute("PRAGMA max_page_count = 100000")
-    workspace.ledger._connection.execute("UPDATE entries SET process = 4194303 WHERE table_name = 'tickets'")
     workspace.ledger.close()
+
+    assert space.sql("SELECT count(*) FROM tickets") == [(0,)]
+    assert space.load()["balance"]["after"] == 2
+
+
+def test_a_ledger_that_cannot_say_the_last_word_learns_it_from_the_mark(
+    space: Space, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    space.tickets(ROWS + "x;1,00;\n")
+    with monkeypatch.context() as cut:
+        cut.setattr(Ledger, "end_load", lambda *_: (_ for _ in ()).throw(NomothetaError("the disk is gone")))
+        assert "the disk is gone" in space.run("load", "tickets", "--day", DAY, "--create").text
 
     again = space.run("load", "tickets", "--day", DAY)
 
     assert again.code == 1
     assert "loaded before" in again.text
-    states = [each["state"] for each in space.run("ledger", "tickets", "--json").json["entries"]]
-    assert states == ["refused", "loaded"]
-    assert duckdb.connect(str(space.root / "warehouse.duckdb")).execute("SELECT count(*) FROM tickets").fetchall() == [
-        (2,)
-    ]
+    entries = space.run("ledger", "tickets", "--json").json["entries"]
+    assert [each["state"] for each in entries] == ["refused", "loaded"]
+    assert entries[1]["summary"] == "2 rows loaded, 1 rejected; its process was cut off after the commit"
+    assert [each["value"] for each in space.rejects()] == ["x"]
+    assert space.run("reconcile", "tickets").code == 0
 
 
 @pytest.mark.parametrize(("sort", "sleep"), [("postgresql", "pg_sleep(30)"), ("mariadb", "sleep(30)")])
@@ -206,6 +218,59 @@ def test_an_interrupt_stops_the_server_too(sort: str, sleep: str) -> None:
             time.sleep(0.1)
         assert not asleep(database)
         database.drop()
+
+
+@pytest.mark.parametrize("answers", [True, False], ids=["it answers again", "it is gone for now"])
+def test_a_commit_whose_answer_is_lost_is_settled_by_its_mark(
+    space: Space, monkeypatch: pytest.MonkeyPatch, answers: bool
+) -> None:
+    with server("postgresql") as url:
+        database = Database("postgresql", url)
+        settings = SETTINGS.replace("duckdb:///warehouse.duckdb", database.url)
+        space.write("nomotheta.toml", settings)
+        space.tickets(ROWS + "x;1,00;\n")
+        with the_cable_pulled(monkeypatch, answers):
+            found = space.run("load", "tickets", "--day", DAY, "--create")
+
+        assert found.code == (0 if answers else 3), found.text
+        assert ("its commit stands, though the answer to it was lost" in found.text) == answers
+        assert space.run("load", "tickets", "--day", DAY).code == 1  # it was loaded before
+        entries = space.run("ledger", "--json").json["entries"]
+        assert [each["state"] for each in entries] == ["refused", "loaded"]
+        assert [each["message"] for each in space.rejects()] == ["ticket_no does not match T[0-9]{3}"]
+        assert database.ask("SELECT count(*) FROM tickets") == [(2,)]
+
+        with the_cable_pulled(monkeypatch, answers):
+            assert space.run("undo", "1").code == 3
+
+        assert database.ask("SELECT count(*) FROM tickets") == [(0,)]
+        assert space.load()["balance"]["loaded"] == 2
+        states = [each["state"] for each in space.run("ledger", "--json").json["entries"]]
+        assert states == ["loaded", "taken out", "refused", "taken out"]
+        database.drop()
+
+
+@contextlib.contextmanager
+def the_cable_pulled(monkeypatch: pytest.MonkeyPatch, answers: bool) -> Iterator[None]:
+    """A server whose answer to a commit is lost; after that it answers again, or not at all."""
+    honest, opened = PostgresPlace.run_plain, PostgresPlace.__init__
+    pulled: list[str] = []
+
+    def lost(place: PostgresPlace, sql: str) -> None:
+        honest(place, sql)
+        if sql == "COMMIT":
+            pulled.append(sql)
+            raise PlaceError("the cable was pulled")
+
+    def asked(place: PostgresPlace, *given: Any) -> None:
+        if pulled and not answers:
+            raise PlaceError("nobody answers")
+        opened(place, *given)
+
+    with monkeypatch.context() as cut:
+        cut.setattr(PostgresPlace, "run_plain", lost)
+        cut.setattr(PostgresPlace, "__init__", asked)
+        yield
 
 
 def asleep(database: Database) -> bool:

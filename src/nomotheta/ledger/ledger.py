@@ -139,6 +139,14 @@ class Ledger:
             result.state, result.verdict, summary_of_load(result), _dump(result), entry_id,
         )  # fmt: skip
 
+    def expect_load(self, entry_id: int, result: LoadResult) -> None:
+        """What comes of a load that is about to be committed, should its process not live to say so."""
+        self._rows("UPDATE entries SET document = ? WHERE entry_id = ?", _dump(result), entry_id)
+
+    def let_go(self, entry_id: int) -> None:
+        """An entry that its process does not end; who opens the place next may settle it."""
+        self._rows("UPDATE entries SET process = NULL WHERE entry_id = ?", entry_id)
+
     def add_load(self, result: LoadResult, started: datetime.datetime, run_id: int | None) -> None:
         """A load that ended before it began."""
         self._add(
@@ -257,10 +265,17 @@ class Ledger:
 
     def settle(self, entry_id: int, *, stands: bool) -> None:
         """What became of a load that was cut off, as its mark in the place says."""
-        state, verdict = ("loaded", "pass") if stands else ("cut off", "error")
-        told = "was cut off after its commit; its rows stand" if stands else "was cut off; the table is as it was"
-        sql = "UPDATE entries SET state = ?, verdict = ?, summary = ? WHERE entry_id = ?"
-        self._rows(sql, state, verdict, told, entry_id)
+        (document,) = self._rows("SELECT document FROM entries WHERE entry_id = ?", entry_id)[0]
+        if stands and document:
+            result = _adapter(LoadResult).validate_json(document)
+            told = f"{summary_of_load(result)}; its process was cut off after the commit"
+            state, verdict = result.state, result.verdict
+        elif stands:
+            state, verdict, told = "loaded", "pass", "was cut off after its commit; its rows stand"
+        else:
+            state, verdict, told, document = "cut off", "error", "was cut off; the table is as it was", None
+        sql = "UPDATE entries SET state = ?, verdict = ?, summary = ?, document = ? WHERE entry_id = ?"
+        self._rows(sql, state, verdict, told, document, entry_id)
 
     # ---- rows that were set aside and came later
 

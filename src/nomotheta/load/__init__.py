@@ -5,7 +5,7 @@ from nomotheta.load.engine import Engine
 from nomotheta.load.keys import SeenKeys
 from nomotheta.load.load import Judge, Order, Outcome, as_kind, compare, load, worked_blocks
 from nomotheta.load.mended import LINKS, Mended, columns_of, delimiter_of, mended_charter, open_mended, read_mended
-from nomotheta.load.rejects import Reject, RejectFile, left_out, read_rejects, recover
+from nomotheta.load.rejects import Reject, RejectFile, left_out, part_of, read_rejects, recover
 from nomotheta.load.stage import begun, stage_name, stage_token
 from nomotheta.load.undo import TakenOut, told_apart, undo
 from nomotheta.load.work import Plan, Worked, constants
@@ -35,6 +35,7 @@ __all__ = [
     "load",
     "mended_charter",
     "open_mended",
+    "part_of",
     "read_mended",
     "read_rejects",
     "recover",

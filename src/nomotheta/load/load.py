@@ -103,6 +103,7 @@ class _Load:
     repeats: Repeats = field(default_factory=lambda: Repeats((), ()))
     newest: list[int] = field(default_factory=list)
     told_rows: int = 0
+    committing: bool = False
     balance: Balance = field(default_factory=Balance)
     findings: list[Finding] = field(default_factory=list)
     files: list[FileCount] = field(default_factory=list)
@@ -225,6 +226,17 @@ class _Load:
         if broken and self.compiled.charter.load.after_fail == "undo":
             names = ", ".join(f"'{each.rule}'" for each in broken[:3]) + (", …" if len(broken) > 3 else "")
             raise _UndoneError(f"{len(broken)} {'rule fails' if len(broken) == 1 else 'rules fail'}: {names}")
+
+    def outcome(self) -> Outcome:
+        """What comes of it if it stands."""
+        failing = worst(self.findings) == "fail"
+        told = "loaded; a rule fails, and the charter keeps the rows" if failing else ""
+        return Outcome("loaded", self.balance, tuple(self.findings), dict(self.reasons), told, tuple(self.notes))
+
+    def give_up(self, rejects: RejectFile) -> None:
+        """Forget the rejects, unless it failed while it was committed: then nobody knows yet whether it stands."""
+        if not self.committing:
+            rejects.discard()
 
     def check_stated(self) -> None:
         """Hold the files against what the sender states of them."""
@@ -504,8 +516,9 @@ def _takes(have: Kind, kind: Kind) -> bool:
 
 
 def load(
-    place: Place, compiled: Compiled, order: Order, now: Now, judge: Judge, listener: Listener = nobody
-) -> Outcome:
+    place: Place, compiled: Compiled, order: Order, now: Now, judge: Judge, listener: Listener = nobody,
+    ready: Callable[[Outcome], None] = lambda _: None,
+) -> Outcome:  # fmt: skip
     """Load a delivery.
 
     Args:
@@ -517,13 +530,15 @@ def load(
             by one; what fails undoes the load. Rows that are gathered beside the table are judged there before, by the
             rules that speak of them alone: then it is called with that table's name.
         listener: told of the progress.
+        ready: told what comes of the load just before it is committed; what it raises undoes the load.
 
     Returns:
         The outcome: `loaded`, or `undone` with the table as it was.
 
     Raises:
         DeliveryError: a file is missing, corrupt, empty, not as declared, or was loaded before; the table is as it was.
-        PlaceError: the place cannot be reached or refuses; the table is as it was.
+        PlaceError: the place cannot be reached or refuses; the table is as it was, or, if the answer to the commit was
+            lost, the load's mark in the place says what became of it.
     """
     compare(place, compiled)
     one_by_one = False
@@ -533,10 +548,15 @@ def load(
         try:
             if order.staging:
                 step.gather(rejects)
-            with keeping(place, compiled, order.load_id), place.transaction(compiled.charter.table):
+            with (
+                keeping(place, compiled, order.load_id, lambda step=step: step.committing),  # type: ignore[misc]
+                place.transaction(compiled.charter.table),
+            ):
                 step.run(rejects)
                 if order.rehearsed:
                     raise _RehearsedError
+                ready(step.outcome())
+                step.committing = True
         except _RehearsedError:
             pass
         except _CollisionError:
@@ -559,13 +579,11 @@ def load(
             _cleared(place, compiled, order)
             raise
         except BaseException:
-            rejects.discard()
+            step.give_up(rejects)
             raise
         rejects.keep()
         _cleared(place, compiled, order)
-        failing = worst(step.findings) == "fail"
-        told = "loaded; a rule fails, and the charter keeps the rows" if failing else ""
-        return Outcome("loaded", step.balance, tuple(step.findings), dict(step.reasons), told, tuple(step.notes))
+        return step.outcome()
     raise NomothetaError(f"keys of different rows share a hash under {_SEEDS} seeds", where=compiled.charter.table)
 
 

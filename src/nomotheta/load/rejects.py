@@ -53,7 +53,7 @@ class RejectFile:
     """Writes rejects beside `path` and puts them in place when the load has ended; an empty file is not kept."""
 
     def __init__(self, path: Path) -> None:
-        self.path, self._part = path, path.with_suffix(".part")
+        self.path, self._part = path, part_of(path)
         self._pending: list[Any] = []
         self._writer: Any = None
 
@@ -101,9 +101,14 @@ class RejectFile:
         self._part.unlink(missing_ok=True)
 
 
+def part_of(path: Path) -> Path:
+    """Where the rejects of a load stand until it has ended."""
+    return path.with_suffix(".part")
+
+
 def recover(path: Path, *, stands: bool) -> None:
     """The rejects of a load that was cut off: put in place where it stands, forgotten where it does not."""
-    part = path.with_suffix(".part")
+    part = part_of(path)
     if part.exists():
         part.replace(path) if stands else part.unlink()
 

@@ -74,7 +74,7 @@ def _batches(rows: Iterator[Any], schema: Any, size: int) -> Iterator[Any]:
 
 def clear(place: Place, table: str) -> None:
     """Away with all that was gathered for a table, by this load or by others that were cut off."""
-    for name in place.tables():
-        if re.fullmatch(_NAME.format(re.escape(beside(table))), name):
-            with contextlib.suppress(NomothetaError):
+    with contextlib.suppress(NomothetaError):  # the load has ended, whatever becomes of them
+        for name in place.tables():
+            if re.fullmatch(_NAME.format(re.escape(beside(table))), name):
                 place.drop(name)

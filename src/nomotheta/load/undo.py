@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import contextlib
 import re
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
 from nomotheta.charter import Compiled
@@ -39,8 +39,11 @@ def columns_kept(compiled: Compiled) -> list[str]:
 
 
 @contextlib.contextmanager
-def keeping(place: Place, compiled: Compiled, load_id: int) -> Iterator[None]:
-    """Around a load that keeps what it replaces: the table for it is made before, and older ones go afterwards."""
+def keeping(place: Place, compiled: Compiled, load_id: int, committing: Callable[[], bool]) -> Iterator[None]:
+    """Around a load that keeps what it replaces: the table for it is made before, and older ones go afterwards.
+
+    What fails while it is `committing` may stand all the same, and so may the table.
+    """
     charter = compiled.charter
     if not charter.load.keep_previous:
         yield
@@ -50,13 +53,15 @@ def keeping(place: Place, compiled: Compiled, load_id: int) -> Iterator[None]:
     try:
         yield
     except BaseException:
-        with contextlib.suppress(NomothetaError):
-            place.drop(kept)
+        if not committing():
+            with contextlib.suppress(NomothetaError):
+                place.drop(kept)
         raise
     former = re.compile(re.escape(beside(charter.table)) + r"_before_\d+")
-    for name in place.tables():
-        if former.fullmatch(name) and name != kept:
-            place.drop(name)
+    with contextlib.suppress(PlaceError):  # the load stands, whatever becomes of them
+        for name in place.tables():
+            if former.fullmatch(name) and name != kept:
+                place.drop(name)
 
 
 def told_apart(compiled: Compiled, how: How) -> str:

@@ -78,7 +78,7 @@ class Embedded:
 
     def _relation(self, table: str, sql: str) -> _Rows:
         """A table as it is scanned, with the columns that the SQL names; one at least, for there to be rows."""
-        meant = next(iter(self._expected.values()), {}) if table == STAGE else self._expected.get(table, {})
+        meant = self._expected.get(table, {})
         found = {column.name: meant.get(column.name) or column.kind or _TEXT for column in self.columns(table) or []}
         found |= {f"{name}{_AS_TEXT}": _TEXT for name in found} | {ROW_NUMBER: Kind("integer")}
         named = {name: kind for name, kind in found.items() if quoted(name) in sql} or dict([*found.items()][:1])

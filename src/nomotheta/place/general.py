@@ -8,6 +8,7 @@ the transaction begins.
 from __future__ import annotations
 
 import contextlib
+import datetime
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
@@ -285,8 +286,6 @@ class GeneralPlace(Embedded):
         found = self._table(MARKS)
         if found is None:
             return []
-        import datetime
-
         rows = [list(row) for row in self._run(sa.select(found).where(found.columns.table_name == table))]
         for row in rows:
             row[6] = row[6].replace(tzinfo=datetime.UTC) if row[6].tzinfo is None else row[6]

@@ -115,7 +115,7 @@ class MariaPlace(Staging):
                               mend="load again when that session has ended")  # fmt: skip
         if code in _GONE or (isinstance(error, pymysql.InterfaceError) and not told.strip("(0, ')")):
             return PlaceError(f"the connection to {self.shown} was lost", where=where,
-                              mend="load again; nothing of it stands")  # fmt: skip
+                              mend="try again: what is not committed does not stand")  # fmt: skip
         if code in {1044, 1045, 1049, 1698} or 2000 <= code < 3000:  # the latter are the client's own
             told = told.partition(" (")[0] if code == 2003 else told
             return PlaceError(f"{self.shown} cannot be reached: {told}", where=where,

@@ -27,7 +27,7 @@ from nomotheta.place.embedded import ROW_NUMBER, Embedded
 from nomotheta.place.file import check_file
 from nomotheta.place.marks import HIGHEST, MARKS, OF_TABLE, TAKEN_AWAY, marks_ddl, marks_of, values_of
 from nomotheta.place.render import quoted, quoted_table
-from nomotheta.place.staging import Staging
+from nomotheta.place.staging import STAGE, Staging
 
 _EXACT = 15  # decimal digits that a double holds, whatever they are
 _PATIENCE = 30  # seconds until a lock that somebody else holds is given up
@@ -236,6 +236,11 @@ class SqlitePlace(Embedded, Staging):
     def distinct(self, left: str, right: str) -> str:
         """Whether two values differ."""
         return f"{left} IS NOT {right}"
+
+    def among_staged(self, table: str, columns: Sequence[str]) -> str:
+        """The condition that a row of the table is equal to a staged one; both are read as the same kinds."""
+        self.expect(STAGE, self._expected.get(table, {}))
+        return super().among_staged(table, columns)
 
     def delete(self, table: str, where: str | None) -> int:
         """Delete rows; those that meet a condition are found by the engine, and known by their number."""

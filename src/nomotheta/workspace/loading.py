@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import datetime
 import hashlib
 import tempfile
@@ -24,6 +25,7 @@ from nomotheta.load import (
     compare,
     load,
     open_mended,
+    part_of,
     read_mended,
     read_rejects,
     recover,
@@ -66,6 +68,7 @@ class _Attempt:
     mends: int | None = None
     load_id: int | None = None
     entry: int | None = None
+    despite: int | None = None
 
     @property
     def table(self) -> str:
@@ -129,12 +132,43 @@ class Loading:
 
     def _entered(self, attempt: _Attempt, result: LoadResult) -> LoadResult:
         """The result, kept in the ledger."""
-        result = replace(result, seconds=round(time.perf_counter() - attempt.clock, 3), mends=attempt.mends)
+        result = self._of(attempt, result)
         if attempt.entry is None:
             self.ledger.add_load(result, attempt.started, attempt.run_id)
-        else:
+        elif result.state != "failed":
             self.ledger.end_load(attempt.entry, result)
+        else:
+            result = self._after_failure(attempt, attempt.entry, result)
         return result
+
+    def _of(self, attempt: _Attempt, result: LoadResult) -> LoadResult:
+        """A result with what the attempt alone knows."""
+        seconds = round(time.perf_counter() - attempt.clock, 3)
+        return replace(result, seconds=seconds, mends=attempt.mends, despite=attempt.despite)
+
+    def _after_failure(self, attempt: _Attempt, entry: int, result: LoadResult) -> LoadResult:
+        """What became of a load whose place failed: it may have been while it was committed.
+
+        Where the place cannot be asked now, the entry is left to be settled when it can.
+        """
+        self.ledger.let_go(entry)
+        try:
+            with self.workspace.place(attempt.place) as place:
+                stands = self._stands(place, attempt.table, attempt.load_id)
+                self.settle(place)
+        except NomothetaError:
+            return result
+        kept = self.ledger.load(attempt.load_id) if stands and attempt.load_id else None
+        if kept is not None:
+            told = f"its commit stands, though the answer to it was lost: {result.message}"
+            return replace(kept, notes=(*kept.notes, told))
+        self.ledger.end_load(entry, result)
+        return result
+
+    def _stands(self, place: Place, table: str, load_id: int | None) -> bool:
+        """Whether a load's mark is in its place."""
+        own = self.workspace.identity
+        return any(mark.load_id == load_id and mark.workspace == own for mark in place.marks(table))
 
     def _load(
         self, attempt: _Attempt, *, create: bool, again: bool, even_if_loaded: bool, listener: Listener
@@ -148,16 +182,18 @@ class Loading:
             if create and place.columns(table) is None:
                 place.create(table, compiled.charter.kinds())
             compare(place, compiled)
-            despite = self._same_before(place, table, delivered) if even_if_loaded else None
+            attempt.despite = self._same_before(place, table, delivered) if even_if_loaded else None
             unchanged = None if even_if_loaded else self._unchanged(attempt, place, delivered, day if again else None)
             if unchanged:
                 return unchanged
             load_id, staging = self._numbered(attempt, place, delivered)
             attempt.begun(self.ledger, load_id)
-            once = delivered.content if delivered.daily and despite is None else f"{delivered.content}:{load_id}"
+            once = (
+                delivered.content if delivered.daily and attempt.despite is None else f"{delivered.content}:{load_id}"
+            )
             order = self._order(attempt, load_id, delivered, once, self.workspace.rejects_file(load_id))
-            outcome = self._carried_out(place, compiled, replace(order, staging=staging), listener)
-            return replace(self._result(attempt, load_id, outcome, order.rejects), despite=despite)
+            outcome = self._carried_out(place, compiled, replace(order, staging=staging), listener, attempt)
+            return self._result(attempt, load_id, outcome, order.rejects)
 
     def _numbered(self, attempt: _Attempt, place: Place, delivered: Delivered) -> tuple[int, str]:
         """The load's number, and the table in which its rows are gathered, if they are.
@@ -198,7 +234,9 @@ class Loading:
             delivered.files, delivered.content, once, rejects, stated=delivered.stated,
         )  # fmt: skip
 
-    def _carried_out(self, place: Place, compiled: Compiled, order: Order, listener: Listener) -> Outcome:
+    def _carried_out(
+        self, place: Place, compiled: Compiled, order: Order, listener: Listener, attempt: _Attempt
+    ) -> Outcome:
         """The load itself; its rows are judged together with those that it mends or that mend it."""
         now = Now(order.at.astimezone(self.workspace.zone), order.day, order.load_id)
         scope = self.scope_of_load(compiled, order.load_id)
@@ -208,7 +246,12 @@ class Loading:
                 return judge(place, _of_these_rows(compiled, beside), now, None, None, set_aside, one_by_one=one_by_one)
             return judge(place, compiled, now, scope, scope, set_aside, one_by_one=one_by_one)
 
-        return load(place, compiled, order, now, judged, listener)
+        def ready(outcome: Outcome) -> None:
+            if attempt.entry is not None:
+                result = self._result(attempt, order.load_id, outcome, part_of(order.rejects))
+                self.ledger.expect_load(attempt.entry, self._of(attempt, result))
+
+        return load(place, compiled, order, now, judged, listener, ready)
 
     # ---- rehearse
 
@@ -238,7 +281,7 @@ class Loading:
                     order = self._order(attempt, load_id, delivered, once, Path(folder) / "rejects.parquet")
                     order = replace(order, rehearsed=not in_memory)
                     result = self._result(
-                        attempt, load_id, self._carried_out(place, compiled, order, listener), order.rejects
+                        attempt, load_id, self._carried_out(place, compiled, order, listener, attempt), order.rejects
                     )
                     told = f"would be undone: {result.message}" if result.state == "undone" else "would be loaded"
                     rows = result.balance.before if result.balance else None
@@ -284,7 +327,7 @@ class Loading:
             untouched = mended.untouched(read_rejects(self.workspace.rejects_file(mended.of_load)))
             order = replace(order, opened=lambda file: open_mended(file, mended.compiled, untouched))
             return self._result(
-                attempt, load_id, self._carried_out(place, mended.compiled, order, listener), order.rejects
+                attempt, load_id, self._carried_out(place, mended.compiled, order, listener, attempt), order.rejects
             )
 
     # ---- a load taken out again
@@ -306,12 +349,13 @@ class Loading:
                 f"load {later[-1]} brought mended rows of load {load_id}", where=load.table,
                 mend=f"take that out first: nomotheta undo {later[-1]}",
             )  # fmt: skip
-        entry = self.ledger.begin_undo(load, started)
+        entry: int | None = None
         now = Now(started.astimezone(self.workspace.zone), load.day, load_id)
         result = Undone(load_id, load.table, load.place, "error", "was cut off")
         try:
             with self.workspace.place(load.place) as place:
                 self.settle(place)
+                entry = self.ledger.begin_undo(load, started)
                 place.expect(load.table, compiled.charter.kinds())
                 found = undo(place, compiled, load_id, self.workspace.identity, load.balance.how, now)
             result = replace(
@@ -326,8 +370,21 @@ class Loading:
             result = replace(result, verdict=verdict, message=error.what, where=error.where, mend=error.mend)
         finally:
             result = replace(result, seconds=round(time.perf_counter() - clock, 3))
-            self.ledger.end_undo(entry, result)
+            if entry is not None and (result.verdict != "error" or self._undo_failed(load, entry)):
+                self.ledger.end_undo(entry, result)
         return result
+
+    def _undo_failed(self, load: LoadResult, entry: int) -> bool:
+        """Whether an undo whose place failed left the load in its table; False where that is settled otherwise, or yet.
+
+        It may have been while it was committed. Where the place cannot be asked now, it is when it can.
+        """
+        self.ledger.let_go(entry)
+        with contextlib.suppress(NomothetaError), self.workspace.place(load.place) as place:
+            stands = self._stands(place, load.table, load.load_id)
+            self.settle(place)
+            return stands
+        return False
 
     def family(self, load_id: int) -> set[int]:
         """A load with those that mend its rows, or that whose rows it mends."""
@@ -376,8 +433,7 @@ class Loading:
     def settle(self, place: Place) -> None:
         """Loads that were cut off are settled from their marks in the place."""
         for entry, load_id, table, what in self.ledger.unsettled(place.name):
-            marks = place.marks(table)
-            stands = any(mark.load_id == load_id and mark.workspace == self.workspace.identity for mark in marks)
+            stands = self._stands(place, table, load_id)
             if what == "undo":
                 self.ledger.settle_undo(entry, load_id, stands=stands)
                 continue
