@@ -2,6 +2,7 @@
 
 from nomotheta.charter.checks import Check, value_of
 from nomotheta.charter.draft import Draft, DraftColumn, draft_text
+from nomotheta.charter.layout import Layout
 from nomotheta.charter.lint import Compiled, in_order, lint
 from nomotheta.charter.model import (
     FROM_PLACE,
@@ -9,7 +10,6 @@ from nomotheta.charter.model import (
     Charter,
     Column,
     Delivery,
-    Layout,
     Settings,
     Stated,
     Tell,

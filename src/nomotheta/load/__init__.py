@@ -1,9 +1,11 @@
 """Loads: one delivery into one table, in one transaction, with its balance and its rejects."""
 
 from nomotheta.load.balance import Balance, FileCount
+from nomotheta.load.blocks import worked_blocks
+from nomotheta.load.compare import as_kind, compare
 from nomotheta.load.engine import Engine
 from nomotheta.load.keys import SeenKeys
-from nomotheta.load.load import Judge, Order, Outcome, as_kind, compare, load, worked_blocks
+from nomotheta.load.load import Judge, Order, Outcome, load
 from nomotheta.load.mended import LINKS, Mended, columns_of, delimiter_of, mended_charter, open_mended, read_mended
 from nomotheta.load.rejects import Reject, RejectFile, left_out, part_of, read_rejects, recover
 from nomotheta.load.stage import begun, stage_name, stage_token

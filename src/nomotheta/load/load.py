@@ -3,11 +3,9 @@
 from __future__ import annotations
 
 import datetime
-from collections import Counter, deque
+from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
-from decimal import Decimal
 from pathlib import Path
 from typing import Any, Literal
 
@@ -15,34 +13,24 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from nomotheta.charter import FROM_PLACE, Check, Compiled, Stated
-from nomotheta.conditions import Kind
-from nomotheta.errors import DeliveryError, NomothetaError, PlaceError, did_you_mean
+from nomotheta.charter import Check, Compiled, Stated
+from nomotheta.errors import DeliveryError, NomothetaError, PlaceError
 from nomotheta.events import Listener, Progress, nobody
-from nomotheta.kinds import UNTYPED, arrow_type, read_column
 from nomotheta.load.balance import Balance, FileCount
+from nomotheta.load.blocks import worked_blocks, worked_files
+from nomotheta.load.compare import as_kind, compare
 from nomotheta.load.engine import Engine
 from nomotheta.load.keys import IN_TABLE, InOrder, SeenKeys
-from nomotheta.load.rejects import SCHEMA, Reject, RejectFile, in_order
+from nomotheta.load.rejects import SCHEMA, RejectFile, in_order
 from nomotheta.load.repeats import Repeats, decide
 from nomotheta.load.stage import clear, gather
+from nomotheta.load.tally import Tally
 from nomotheta.load.undo import columns_kept, keeping, kept_table
-from nomotheta.load.work import Fault, Plan, Worked, constants, work
+from nomotheta.load.work import Fault, Plan, Worked, constants
 from nomotheta.place import Mark, Merge, Now, Place, quoted
-from nomotheta.rules import Finding, existing, worst
-from nomotheta.source import (
-    ArrivedFile,
-    Batch,
-    Counted,
-    Lines,
-    SourceFile,
-    check_stated,
-    match_columns,
-    open_file,
-    statement,
-)
+from nomotheta.rules import Finding, worst
+from nomotheta.source import ArrivedFile, Batch, Lines, SourceFile, check_stated, match_columns, open_file, statement
 
-WORKERS, AHEAD = 2, 5
 _SEEDS = 5
 State = Literal["loaded", "undone"]
 Judge = Callable[[Mapping[str, int], bool, str], list[Finding]]
@@ -110,7 +98,7 @@ class _Load:
     reasons: Counter[str] = field(default_factory=Counter)
     by_check: Counter[str] = field(default_factory=Counter)
     notes: list[str] = field(default_factory=list)
-    tallies: list[tuple[str, SourceFile, _Tally]] = field(default_factory=list)
+    tallies: list[tuple[str, SourceFile, Tally]] = field(default_factory=list)
 
     def keys(self) -> list[Check]:
         return [check for check in self.compiled.checks if check.sort == "key" and check.otherwise == "reject"]
@@ -243,7 +231,7 @@ class _Load:
         stated = self.compiled.charter.delivery.stated if self.compiled.charter.delivery else None
         if stated is None or self.order.opened:
             return
-        whole = _Tally()
+        whole = Tally()
         for name, source, tally in self.tallies:
             whole.rows += tally.rows
             whole.take(tally.totals)
@@ -331,7 +319,7 @@ class _Load:
         """The rows that go in, block by block, in the order of the files."""
         total = sum(file.survey.bytes_of_content for file in self.order.files)
         done = in_all = 0
-        counts, seen_notes, tally = Counter[str](), Counter[tuple[str, str]](), _Tally()
+        counts, seen_notes, tally = Counter[str](), Counter[tuple[str, str]](), Tally()
         for at, worked in worked_files(plans):
             (plan, source), file = plans[at], self.order.files[at]
             if worked is None:  # the end of a file
@@ -339,7 +327,7 @@ class _Load:
                 self.files.append(_file_count(file, source, counts))
                 self.tallies.append((file.name, source, tally))
                 self.notes += [f"{file.name}: {name}: {count:,} {told}" for (name, told), count in seen_notes.items()]
-                counts, seen_notes, tally = Counter[str](), Counter[tuple[str, str]](), _Tally()
+                counts, seen_notes, tally = Counter[str](), Counter[tuple[str, str]](), Tally()
                 continue
             before = counts["numbered"]
             counts["numbered in all"] = in_all + before
@@ -397,53 +385,6 @@ class _CollisionError(Exception):
     """Two keys with one hash: the load starts over with another seed."""
 
 
-def worked_blocks(source: SourceFile, plan: Plan) -> Iterator[Worked]:
-    """The blocks of a file, worked side by side, in order; only a few are in memory at a time."""
-    return (worked for _, worked in worked_files([(plan, source)]) if worked is not None)
-
-
-def worked_files(plans: Sequence[tuple[Plan, SourceFile]]) -> Iterator[tuple[int, Worked | None]]:
-    """The blocks of some files, worked side by side, in order, each with the number of its file; None ends a file."""
-    waiting: deque[tuple[int, Future[Worked] | None]] = deque()
-    with ThreadPoolExecutor(WORKERS) as pool:
-        for at, (plan, source) in enumerate(plans):
-            for block in source.blocks():
-                waiting.append((at, pool.submit(work, source, block, plan)))
-                if len(waiting) >= AHEAD:
-                    yield _ended(waiting)
-            waiting.append((at, None))
-        while waiting:
-            yield _ended(waiting)
-
-
-def _ended(waiting: deque[tuple[int, Future[Worked] | None]]) -> tuple[int, Worked | None]:
-    at, future = waiting.popleft()
-    return at, future.result() if future else None
-
-
-@dataclass(slots=True)
-class _Tally:
-    """What the sender may have stated: rows, and the totals of columns with how many values could not be read."""
-
-    rows: int = 0
-    totals: dict[str, tuple[Decimal, int]] = field(default_factory=dict)
-
-    def add(self, worked: Worked) -> None:
-        self.rows += worked.batch.count - worked.batch.headings
-        self.take(worked.totals)
-
-    def take(self, totals: Mapping[str, tuple[Decimal, int]]) -> None:
-        for name, (total, unread) in totals.items():
-            before, unread_before = self.totals.get(name, (Decimal(0), 0))
-            self.totals[name] = (before + total, unread_before + unread)
-
-    def counted(self) -> Counted:
-        totals = self.totals.items()
-        return Counted(
-            self.rows, {name: total for name, (total, _) in totals}, {name: bad for name, (_, bad) in totals}
-        )
-
-
 def filled_name(stated: Stated, file: str) -> str:
     """Where a file's counts are stated, as messages show it."""
     return stated.in_.replace("{file}", file)
@@ -463,56 +404,6 @@ def _file_count(file: ArrivedFile, source: SourceFile, counts: Counter[str]) -> 
         file.name, file.survey.content, file.survey.bytes_of_content, lines.read, lines.header, lines.comment,
         lines.empty, lines.footer, lines.records, counts["records"], counts["rejected"], counts["repeated"],
     )  # fmt: skip
-
-
-def as_kind(column: Any, kind: Kind) -> Any:
-    """A place's column as the Arrow type in which values of `kind` are held; texts are such as PostgreSQL writes."""
-    if pa.types.is_string(column.type) and kind.name not in {"text", "uuid"}:
-        told = {"binary": (r"^\\x", ""), "timestamptz": (r"([+-]\d\d)$", r"\1:00")}.get(kind.name)
-        texts = pc.replace_substring_regex(column, *told) if told else column
-        return read_column(texts, kind, UNTYPED).values
-    return column.cast(arrow_type(kind))
-
-
-def compare(place: Place, compiled: Compiled) -> None:
-    """Whether the table can take what the charter loads, before a row is sent.
-
-    Raises:
-        PlaceError: there is no such table, or a column is missing or of another kind.
-    """
-    charter = compiled.charter
-    try:
-        there = {column.name: column for column in existing(place, charter.table)}
-    except PlaceError as error:
-        mend = f"{error.mend}; or create it: nomotheta load {charter.table} --create"
-        raise PlaceError(error.what, where=error.where, mend=mend) from None
-    wrong = []
-    for name, kind in charter.kinds().items():
-        column = there.get(name)
-        if charter.columns[name].from_ == FROM_PLACE:
-            continue
-        if column is None:
-            hint = did_you_mean(name, there)
-            wrong.append(f"it has no column '{name}'" + (f" ({hint})" if hint else ""))
-        elif kind.name not in column.also and (column.kind is None or not _takes(column.kind, kind)):
-            wrong.append(f"'{name}' is {column.type_name}, which does not hold {kind}")
-    extra = [name for name, column in there.items() if name not in charter.columns and not column.nullable]
-    wrong += [f"'{name}' may not be null, and the charter does not fill it" for name in extra]
-    if wrong:
-        raise PlaceError(
-            f"the table cannot take what the charter loads: {'; '.join(wrong)}",
-            where=f"{charter.table} in {place.shown}",
-            mend="change the charter's kinds, or the table",
-        )  # fmt: skip
-
-
-def _takes(have: Kind, kind: Kind) -> bool:
-    """Whether a column of one kind holds every value of the other."""
-    if have.name == kind.name == "decimal":
-        return have.scale >= kind.scale and have.digits - have.scale >= kind.digits - kind.scale
-    if have.name == kind.name == "text" and have.size is not None:
-        return kind.size is not None and kind.size <= have.size
-    return have.name == kind.name
 
 
 def load(
@@ -590,6 +481,3 @@ def load(
 def _cleared(place: Place, compiled: Compiled, order: Order) -> None:
     if order.staging:
         clear(place, compiled.charter.table)
-
-
-__all__ = ["Order", "Outcome", "Reject", "as_kind", "compare", "load", "worked_blocks"]

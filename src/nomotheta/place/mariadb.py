@@ -12,7 +12,6 @@ import datetime
 import hashlib
 import os
 import re
-import threading
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any
 from urllib.parse import parse_qsl, unquote, urlsplit
@@ -24,15 +23,15 @@ from pymysql.cursors import SSCursor
 
 from nomotheta.conditions import Kind, Node, decimal
 from nomotheta.errors import DeclarationError, PlaceError, did_you_mean
-from nomotheta.kernel import can_copy, text_rows
 from nomotheta.place.base import Facts, Mark, PlaceColumn
 from nomotheta.place.fingerprint import Fingerprint
+from nomotheta.place.mariadb_rows import Pipe, as_literals
 from nomotheta.place.mariadb_sql import COLLATION, MariaFingerprint, MariaRenderer, by_code_point, mariadb_type
 from nomotheta.place.marks import HIGHEST, MARKS, OF_TABLE, TAKEN_AWAY, marks_ddl, marks_of, no_marks, values_of
 from nomotheta.place.render import Now, quoted, quoted_table, text_literal
 from nomotheta.place.rows import rows_table
 from nomotheta.place.staging import STAGE, Staging
-from nomotheta.place.texts import cell_texts, joined_rows, text_bytes
+from nomotheta.place.texts import joined_rows
 
 _OPTIONS = f" ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4 COLLATE {COLLATION}"
 _MODE = (
@@ -244,7 +243,7 @@ class MariaPlace(Staging):
         back = [
             f"{quoted(name)} = unhex(@b{at})" for at, (name, of) in enumerate(zip(columns, binary, strict=True)) if of
         ]
-        with _Pipe(batches, columns) as pipe, self._connection.cursor() as cursor:
+        with Pipe(batches, columns) as pipe, self._connection.cursor() as cursor:
             sql = (
                 f"LOAD DATA LOCAL INFILE '{pipe.path}' INTO TABLE {quoted_table(table)} CHARACTER SET utf8mb4 "
                 f"FIELDS TERMINATED BY '\t' ESCAPED BY '\\' LINES TERMINATED BY '\n' ({', '.join(listed)})"
@@ -274,9 +273,7 @@ class MariaPlace(Staging):
             whole = batch.select(list(columns))
             step = max(1, min(whole.num_rows, whole.num_rows * _STATEMENT // max(1, 2 * whole.nbytes)))
             for first in range(0, whole.num_rows, step):
-                rows = joined_rows(
-                    whole.slice(first, step), _as_literals, null="NULL", between=",", first="(", last=")"
-                )
+                rows = joined_rows(whole.slice(first, step), as_literals, null="NULL", between=",", first="(", last=")")
                 with self._connection.cursor() as cursor, self._translated():
                     taken = cursor.execute(head + ",".join(rows.to_pylist()))
                 if cursor.warning_count or taken != len(rows):
@@ -395,79 +392,6 @@ class MariaPlace(Staging):
         """Let go of the connection."""
         with contextlib.suppress(pymysql.MySQLError, OSError):
             self._connection.close()
-
-
-class _Pipe:
-    """Batches as lines of text, which a thread writes into a pipe as they are read from it."""
-
-    def __init__(self, batches: Iterator[Any], columns: Sequence[str]) -> None:
-        self.rows = 0
-        self._batches, self._columns = batches, list(columns)
-        self._failure: BaseException | None = None
-        self._reads, self._writes = os.pipe()
-        self.path = f"/dev/fd/{self._reads}"
-        self._thread = threading.Thread(target=self._write, daemon=True)
-
-    def __enter__(self) -> _Pipe:
-        self._thread.start()
-        return self
-
-    def __exit__(self, *_: object) -> None:
-        os.close(self._reads)  # whoever still writes is told so
-        self._thread.join()
-        if self._failure and not isinstance(self._failure, BrokenPipeError):
-            raise self._failure
-
-    def ended(self) -> None:
-        """Wait for the last row, and raise what kept it from coming.
-
-        Raises:
-            BaseException: what the batches raised.
-        """
-        self._thread.join()
-        if self._failure:
-            raise self._failure
-
-    def _write(self) -> None:
-        try:
-            for batch in self._batches:
-                lines = _lines(batch.select(self._columns))
-                while lines:
-                    lines = lines[os.write(self._writes, lines) :]
-                self.rows += batch.num_rows
-        except BaseException as error:
-            self._failure = error
-        finally:
-            os.close(self._writes)
-
-
-def _lines(batch: Any) -> memoryview:
-    """The rows of a batch as the server reads them."""
-    if can_copy():
-        return text_rows(batch).data
-    return text_bytes(joined_rows(batch, _escaped, null="\\N", between="\t", last="\n"))
-
-
-def _escaped(column: Any) -> Any:
-    """Texts with what would end a cell or a line behind a backslash."""
-    texts = cell_texts(column)
-    if not pa.types.is_string(column.type):
-        return texts
-    for plain in ("\\", "\t", "\n"):
-        if pc.any(pc.match_substring(texts, plain)).as_py():
-            texts = pc.replace_substring(texts, plain, f"\\{plain}")
-    return texts
-
-
-def _as_literals(column: Any) -> Any:
-    """Values as SQL."""
-    of = column.type
-    texts = cell_texts(column)
-    if pa.types.is_binary(of):
-        return pc.binary_join_element_wise("X'", texts, "'", "")
-    if pa.types.is_string(of) or pa.types.is_temporal(of):
-        return pc.binary_join_element_wise("'", pc.replace_substring(texts, "'", "''"), "'", "")
-    return texts
 
 
 def _kind(type_name: str) -> Kind | None:

@@ -15,7 +15,8 @@ from pydantic import ValidationError
 
 from nomotheta.charter.csvw.datatypes import BASES, BOUNDS, CONTEXT, forms_of
 from nomotheta.charter.draft import Draft, DraftColumn, column_name, draft_text
-from nomotheta.charter.model import Charter, Layout
+from nomotheta.charter.layout import Layout
+from nomotheta.charter.model import Charter
 from nomotheta.conditions import parse_pattern
 from nomotheta.errors import DeclarationError, NomothetaError, did_you_mean
 

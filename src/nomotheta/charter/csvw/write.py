@@ -7,7 +7,8 @@ from collections.abc import Iterator
 from typing import Any
 
 from nomotheta.charter.csvw.datatypes import CONTEXT, pattern_of
-from nomotheta.charter.model import Charter, Column, Layout
+from nomotheta.charter.layout import Layout
+from nomotheta.charter.model import Charter, Column
 from nomotheta.conditions import Kind
 
 _BASES = {

@@ -1,0 +1,124 @@
+"""How a file is written, as a workspace or a charter declares it; and the base of all that is declared."""
+
+from __future__ import annotations
+
+import re
+from typing import Annotated, Literal
+
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field, field_validator, model_validator
+
+
+def _one_character(value: str) -> str:
+    if len(value) != 1 or value in "\r\n" or not value.isascii():
+        raise ValueError('must be one ASCII character, and no line end; write one such as "\'", or "" for none')
+    return value
+
+
+def _no_line_end(value: str) -> str:
+    if len(value) > 8 or set(value) & set("\r\n\0"):
+        raise ValueError('must be at most 8 characters, and no line end among them; write one such as ";"')
+    return value
+
+
+def _character_or_none(value: str) -> str:
+    return value and _one_character(value)
+
+
+Character = Annotated[str, AfterValidator(_character_or_none)]
+Position = Annotated[int, Field(ge=1, le=1 << 20)]
+Mark = Annotated[str, AfterValidator(_no_line_end)]
+
+
+class Declared(BaseModel):
+    """The base of all that is declared: unknown keys are refused, nothing changes after reading."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True, populate_by_name=True)
+
+
+_MONTHS = ["January", "February", "March", "April", "May", "June", "July", "August", "September", "October",
+           "November", "December"]  # fmt: skip
+Affix = Annotated[str, Field(min_length=1, max_length=16)]
+
+
+class Layout(Declared):
+    """How a file is written."""
+
+    format: Literal["delimited", "fixed", "json-lines", "parquet", "arrow", "sheet"] = "delimited"
+    delimiter: Annotated[Mark, Field(min_length=1)] = ","
+    quote: Character = '"'
+    escape: Character = ""
+    header: Annotated[int, Field(ge=0, le=1000)] = 1
+    header_match: Literal["exact", "loose"] = "exact"
+    repeated_header: Literal["reject", "skip"] = "reject"
+    footer: Annotated[int, Field(ge=0, le=1000)] = 0
+    comment: Mark = ""
+    encoding: str = "utf-8"
+    line_width: Annotated[int | None, Field(ge=1, le=1 << 20)] = None
+    sheet: str | int = 1
+    range: str = ""
+    null_words: list[str] = [""]
+    trim: bool = False
+    decimal_mark: Literal[".", ","] = "."
+    grouping_mark: Literal["", ",", ".", "'", " ", "_"] = ""
+    number_prefixes: list[Affix] = []
+    number_suffixes: list[Affix] = []
+    date_forms: list[str] = ["%Y-%m-%d"]
+    time_forms: list[str] = ["%H:%M:%S", "%H:%M"]
+    timestamp_forms: list[str] = ["%Y-%m-%d %H:%M:%S", "%Y-%m-%dT%H:%M:%S"]
+    months: Annotated[list[Affix], Field(min_length=12, max_length=12)] = _MONTHS
+    months_short: Annotated[list[Affix], Field(min_length=12, max_length=12)] = [name[:3] for name in _MONTHS]
+    two_digit_years_from: Annotated[int | None, Field(ge=1, le=9900)] = None
+    midnight_24: bool = False
+    true_words: list[str] = ["true"]
+    false_words: list[str] = ["false"]
+    record_bytes: Annotated[int, Field(ge=64, le=256 << 20)] = 4 << 20
+    record_lines: Annotated[int, Field(ge=1)] = 1000
+
+    @property
+    def is_text(self) -> bool:
+        """Whether the format is text, which may come packed."""
+        return self.format in {"delimited", "fixed", "json-lines"}
+
+    @field_validator("encoding")
+    @classmethod
+    def _known(cls, value: str) -> str:
+        try:
+            return ("".encode(value) and value) or value
+        except LookupError:
+            raise ValueError(f"'{value}' is no encoding; write utf-8, utf-16, latin-1 or cp1252") from None
+
+    @field_validator("date_forms", "time_forms", "timestamp_forms")
+    @classmethod
+    def _forms(cls, value: list[str]) -> list[str]:
+        for form in value:
+            unknown = re.sub(r"%([YmdHMSfybBIp%]|-[dmHI])", "", form).find("%")
+            if unknown >= 0:
+                known = "%Y %y %m %-m %b %B %d %-d %H %-H %I %-I %p %M %S %f"
+                raise ValueError(f"'{form}' uses a sign that is not known; known: {known}")
+        if not value:
+            raise ValueError("must hold at least one form; leave it out for the usual ones")
+        return value
+
+    @field_validator("range")
+    @classmethod
+    def _cells(cls, value: str) -> str:
+        if value and not re.fullmatch(r"[A-Za-z]{1,3}[1-9][0-9]{0,6}:[A-Za-z]{1,3}([1-9][0-9]{0,6})?", value):
+            raise ValueError(f"'{value}' is no range of cells; write one such as 'B3:H200', or 'B3:H' down to the end")
+        return value
+
+    @model_validator(mode="after")
+    def _century(self) -> Layout:
+        short = [form for form in (*self.date_forms, *self.timestamp_forms) if "%y" in form]
+        if short and self.two_digit_years_from is None:
+            raise ValueError(f"'{short[0]}' has years of two digits; say which: two_digit_years_from = 1950")
+        return self
+
+    @model_validator(mode="after")
+    def _apart(self) -> Layout:
+        if self.quote and self.quote in {*self.delimiter, self.escape}:
+            raise ValueError("quote must differ from the delimiter and from escape; a doubled quote needs no escape")
+        if self.escape and self.escape in self.delimiter:
+            raise ValueError("delimiter and escape must differ; leave escape out if there is none")
+        if self.grouping_mark and self.grouping_mark == self.decimal_mark:
+            raise ValueError("grouping_mark and decimal_mark must differ; leave grouping_mark out if there is none")
+        return self
