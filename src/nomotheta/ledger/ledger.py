@@ -143,6 +143,10 @@ class Ledger:
         """What comes of a load that is about to be committed, should its process not live to say so."""
         self._rows("UPDATE entries SET document = ? WHERE entry_id = ?", _dump(result), entry_id)
 
+    def state(self, entry_id: int) -> str:
+        """How an entry stands: `started` where it has not ended."""
+        return str(self._rows("SELECT state FROM entries WHERE entry_id = ?", entry_id)[0][0])
+
     def let_go(self, entry_id: int) -> None:
         """An entry that its process does not end; who opens the place next may settle it."""
         self._rows("UPDATE entries SET process = NULL WHERE entry_id = ?", entry_id)

@@ -151,19 +151,21 @@ class Loading:
 
         Where the place cannot be asked now, the entry is left to be settled when it can.
         """
-        self.ledger.let_go(entry)
-        try:
-            with self.workspace.place(attempt.place) as place:
-                stands = self._stands(place, attempt.table, attempt.load_id)
-                self.settle(place)
-        except NomothetaError:
-            return result
-        kept = self.ledger.load(attempt.load_id) if stands and attempt.load_id else None
+        state = self._settled(attempt.place, entry)
+        kept = self.ledger.load(attempt.load_id or 0) if state == "loaded" else None
         if kept is not None:
             told = f"its commit stands, though the answer to it was lost: {result.message}"
             return replace(kept, notes=(*kept.notes, told))
-        self.ledger.end_load(entry, result)
+        if state != "started":
+            self.ledger.end_load(entry, result)
         return result
+
+    def _settled(self, place_name: str, entry: int) -> str:
+        """The state of an entry whose work has failed, after its place was asked what became of it, if that answers."""
+        self.ledger.let_go(entry)
+        with contextlib.suppress(NomothetaError), self.workspace.place(place_name) as place:
+            self.settle(place)
+        return self.ledger.state(entry)
 
     def _stands(self, place: Place, table: str, load_id: int | None) -> bool:
         """Whether a load's mark is in its place."""
@@ -370,21 +372,10 @@ class Loading:
             result = replace(result, verdict=verdict, message=error.what, where=error.where, mend=error.mend)
         finally:
             result = replace(result, seconds=round(time.perf_counter() - clock, 3))
-            if entry is not None and (result.verdict != "error" or self._undo_failed(load, entry)):
+            failed = result.verdict == "error"
+            if entry is not None and (not failed or self._settled(load.place, entry) == "cut off"):
                 self.ledger.end_undo(entry, result)
         return result
-
-    def _undo_failed(self, load: LoadResult, entry: int) -> bool:
-        """Whether an undo whose place failed left the load in its table; False where that is settled otherwise, or yet.
-
-        It may have been while it was committed. Where the place cannot be asked now, it is when it can.
-        """
-        self.ledger.let_go(entry)
-        with contextlib.suppress(NomothetaError), self.workspace.place(load.place) as place:
-            stands = self._stands(place, load.table, load.load_id)
-            self.settle(place)
-            return stands
-        return False
 
     def family(self, load_id: int) -> set[int]:
         """A load with those that mend its rows, or that whose rows it mends."""
@@ -433,7 +424,11 @@ class Loading:
     def settle(self, place: Place) -> None:
         """Loads that were cut off are settled from their marks in the place."""
         for entry, load_id, table, what in self.ledger.unsettled(place.name):
-            stands = self._stands(place, table, load_id)
+            try:
+                with place.transaction(table):  # which begins when the place, too, is done with what was cut off
+                    stands = self._stands(place, table, load_id)
+            except PlaceError:
+                continue
             if what == "undo":
                 self.ledger.settle_undo(entry, load_id, stands=stands)
                 continue
