@@ -578,3 +578,18 @@ def test_whole_numbers_in_their_order_are_keys_as_any_other(
     assert balance["loaded"] == len(numbers) - len(expected)
     if expected:
         assert [(each["line"], each["message"]) for each in space.rejects()] == expected
+
+
+def test_the_account_of_a_merge_adds_up_on_the_screen_and_on_the_page(space: Space) -> None:
+    space.charter(TICKETS.replace("[load]", '[load]\nhow = "merge"'))
+    space.tickets("ticket_no;fare;sold_on\nT001;1;\nT002;2;\n")
+    space.load()
+    space.tickets("ticket_no;fare;sold_on\nT001;1;\nT002;3;\nT003;4;\n", "2026-06-02")
+
+    shown = space.run("run", "--day", "2026-06-02", "--json").json["tables"][0]["load"]["balance"]
+    space.run("report", "--to", "page.html")
+    page = (space.root / "page.html").read_text()
+
+    assert [shown[name] for name in ("inserted", "updated", "unchanged", "before", "after")] == [1, 1, 1, 2, 3]
+    assert "3 loaded (1 inserted, 1 updated, 1 unchanged) + 0 rejected" in page
+    assert "2 before + 1 inserted = 3 after" in page

@@ -151,7 +151,7 @@ class Repeats:
         what = "row" if key.whole_row else "key"
         if first == IN_TABLE:
             return f"its {what} stands in the table already"
-        other = self.owners.told(abs(first), file)
+        other = self.owners.told(first, file)
         if key.keep == "last":
             return f"its key comes again, later, in {other}"
         return (

@@ -417,7 +417,7 @@ class Loading:
             return before.load_id
         if before:
             told = f"the same content was loaded before, as load {before.load_id} for {before.day}"
-            mend = "ask the sender for the file of this day; or, if it is meant: --even-if-loaded"
+            mend = f"ask the sender for the file of this day; if it is meant: nomotheta load {table} --even-if-loaded"
             raise DeliveryError(told, where=delivered.files[0].name, mend=mend)
         return None
 
