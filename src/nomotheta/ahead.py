@@ -1,14 +1,18 @@
-"""The files of a load, looked for while the program is still being imported: they are read once before all else anyway.
+"""What will be needed soon, begun beside what is done now: the files of a load, and modules.
 
-What is wrong with a workspace or a charter is told by those who read it in earnest; here it only means that nothing is
-begun.
+The files are read once before all else anyway, and can be while the program is still being imported. What is wrong with
+a workspace, a charter or a module is told by those who read it in earnest; here it only means that nothing is begun.
 """
 
 from __future__ import annotations
 
+import atexit
 import contextlib
 import datetime
+import importlib
 import re
+import sys
+import threading
 import tomllib
 import zoneinfo
 from collections.abc import Iterator
@@ -18,6 +22,20 @@ from typing import Any
 from nomotheta.unpack import survey_ahead
 
 _NO_TEXT = {"parquet", "arrow", "sheet"}
+
+
+def import_ahead(module: str) -> None:
+    """Begin to import a module that will be asked for, while other threads work or wait for something."""
+    if module in sys.modules:
+        return
+
+    def imported() -> None:
+        with contextlib.suppress(ImportError):
+            importlib.import_module(module)
+
+    thread = threading.Thread(target=imported, daemon=True)
+    thread.start()
+    atexit.register(thread.join)  # a library in another language may not be left in the middle of its start
 
 
 def look_ahead(folder: Path, table: str, day: datetime.date | None) -> None:

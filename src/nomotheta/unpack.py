@@ -5,31 +5,39 @@ Nothing large is imported here: a file can be read while the rest of the program
 
 from __future__ import annotations
 
+import atexit
 import contextlib
 import gzip
-import hashlib
 import importlib
 import sys
+import tempfile
 import threading
+import weakref
 from collections.abc import Callable, Iterator
-from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, BinaryIO
+
+from blake3 import blake3
 
 from nomotheta.errors import DeliveryError
 
 CHUNK = 8 << 20
-_SURVEYED = 4 << 20
+_SURVEYED = 1 << 20  # what is hashed while it is still in the processor's cache
+_KEPT = 512 << 20  # bytes of content that are kept unpacked, of all files together
 
 
 @dataclass(frozen=True, slots=True)
 class Survey:
-    """A file seen whole once: its size on disk, the size and SHA-256 of its decompressed content (FIPS 180-4)."""
+    """A file seen whole once: its size on disk, the size of its decompressed content and that content's BLAKE3 hash.
+
+    While it lives, what was unpacked of the file to see it need not be unpacked again.
+    """
 
     bytes_on_disk: int
     bytes_of_content: int
     content: str
+    copy: _Copy | None = field(default=None, repr=False, compare=False)
 
 
 def survey(path: Path, name: str, *, packed: bool = True) -> Survey:
@@ -51,18 +59,22 @@ def survey_ahead(path: Path) -> None:
     _AHEAD[path] = _Ahead(path)
 
 
-def _surveyed(path: Path, name: str, *, packed: bool) -> Survey:
-    seen, size = hashlib.sha256(), 0
-    with ThreadPoolExecutor(1) as beside:  # a chunk is hashed while the next is read, or unpacked
-        hashing = beside.submit(seen.update, b"")
-        for chunk in raw_chunks(path, name, packed=packed, size=_SURVEYED):
-            hashing.result()
-            hashing = beside.submit(seen.update, chunk)
-            size += len(chunk)
-        hashing.result()
+def _surveyed(path: Path, name: str, *, packed: bool, ending: threading.Event | None = None) -> Survey:
+    seen, size, copy = blake3(), 0, None
+    for chunk in raw_chunks(path, name, packed=packed, size=_SURVEYED):
+        if packed and not size and packing_of(path):
+            copy = _Copy.begun(path)
+        if ending is not None and ending.is_set():
+            raise InterruptedError
+        size += len(chunk)
+        seen.update(chunk)
+        if copy is not None and not copy.add(chunk):
+            copy = None
     if not size:
         raise DeliveryError("the file is empty: 0 bytes", where=name, mend="ask the sender to send it again")
-    return Survey(path.stat().st_size, size, seen.hexdigest())
+    if copy is not None:
+        _COPIES[path] = copy
+    return Survey(path.stat().st_size, size, seen.hexdigest(), copy)
 
 
 def packing_of(path: Path) -> str:
@@ -72,18 +84,65 @@ def packing_of(path: Path) -> str:
     return next((packing for magic, packing in _PACKINGS.items() if head.startswith(magic)), "")
 
 
+class _Copy:
+    """What a packed file holds, in a file without a name, for those who read it after it was surveyed."""
+
+    def __init__(self, path: Path) -> None:
+        self.stamp, self.size = _stamp(path), 0
+        self._file = tempfile.TemporaryFile(buffering=0)  # noqa: SIM115 - it is closed as soon as nobody knows it
+        self._lock = threading.Lock()
+
+    @classmethod
+    def begun(cls, path: Path) -> _Copy | None:
+        """One that is empty yet; None where there is no room for one."""
+        try:
+            return cls(path)
+        except OSError:
+            return None
+
+    def add(self, chunk: bytes) -> bool:
+        """Keep a chunk; False where that is more than there is room for, or than is to be kept."""
+        self.size += len(chunk)
+        if self.size + sum(each.size for each in list(_COPIES.values())) > _KEPT:
+            return False
+        try:
+            return self._file.write(chunk) == len(chunk)
+        except OSError:
+            return False
+
+    def chunks(self, size: int) -> Iterator[bytes]:
+        """The content, as often as it is asked for."""
+        done = 0
+        while done < self.size:
+            with self._lock:
+                self._file.seek(done)
+                chunk = self._file.read(min(size, self.size - done))
+            done += len(chunk)
+            yield chunk
+
+
+_COPIES: weakref.WeakValueDictionary[Path, _Copy] = weakref.WeakValueDictionary()
+
+
 class _Ahead:
-    """A survey on its way. It goes with the process: nobody waits for one that is not asked for."""
+    """A survey on its way. It ends with the process: nobody waits for one that is not asked for."""
 
     def __init__(self, path: Path) -> None:
         self.stamp = _stamp(path)
         self.found: Survey | None = None
+        self.ending = threading.Event()
         self.thread = threading.Thread(target=self._run, args=(path,), daemon=True)
         self.thread.start()
+        atexit.register(self._end)
 
     def _run(self, path: Path) -> None:
         with contextlib.suppress(Exception):  # whatever is wrong is told when the file is asked for
-            self.found = _surveyed(path, str(path), packed=True)
+            self.found = _surveyed(path, str(path), packed=True, ending=self.ending)
+
+    def _end(self) -> None:
+        """Leave off: the process ends, and takes no thread along that is in another language."""
+        self.ending.set()
+        self.thread.join()
 
     def result(self, path: Path) -> Survey | None:
         """What came of it; None where that is nothing, or where the file has changed since."""
@@ -105,7 +164,11 @@ def raw_chunks(path: Path, name: str, *, packed: bool = True, size: int | None =
     Raises:
         DeliveryError: it cannot be read, or its compression is damaged or cut off.
     """
+    copy = _COPIES.get(path) if packed else None
     try:
+        if copy is not None and copy.stamp == _stamp(path):
+            yield from copy.chunks(size or CHUNK)
+            return
         with path.open("rb") as file:
             if packed:
                 yield from _decompressed(file, name, size or CHUNK)

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import TYPE_CHECKING
 
+from nomotheta.ahead import import_ahead
 from nomotheta.events import Listener, Progress, nobody
 
 if TYPE_CHECKING:
@@ -15,9 +16,12 @@ if TYPE_CHECKING:
 
 @contextmanager
 def bars(*, quiet: bool) -> Iterator[Listener]:
-    """A listener that draws a bar for each piece of long work."""
+    """A listener that draws a bar for each piece of long work.
+
+    While that goes on, what will be needed to show its result is imported.
+    """
     if quiet or not sys.stderr.isatty():
-        yield nobody
+        yield _ready("nomotheta.report" if quiet else "nomotheta.cli.show", nobody)
         return
     from rich.console import Console
     from rich.progress import BarColumn, DownloadColumn, TextColumn, TimeRemainingColumn, TransferSpeedColumn
@@ -39,4 +43,18 @@ def bars(*, quiet: bool) -> Iterator[Listener]:
             if event.ended:
                 drawn.remove_task(tasks.pop(event.label))
 
-        yield listen
+        yield _ready("nomotheta.cli.show", listen)
+
+
+def _ready(module: str, listener: Listener) -> Listener:
+    """A listener that has a module imported as soon as it hears that work goes on."""
+    begun = False
+
+    def listen(event: Progress) -> None:
+        nonlocal begun
+        if not begun:
+            begun = True
+            import_ahead(module)
+        listener(event)
+
+    return listen

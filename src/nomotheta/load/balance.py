@@ -13,7 +13,7 @@ How = Literal["append", "overwrite", "merge"]
 
 @dataclass(frozen=True, slots=True)
 class FileCount:
-    """One file's part: its content (SHA-256), its bytes, its lines by what they are, and its records."""
+    """One file's part: its content (BLAKE3), its bytes, its lines by what they are, and its records."""
 
     file: str
     content: str

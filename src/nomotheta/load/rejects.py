@@ -11,7 +11,10 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
+from nomotheta.ahead import import_ahead
+
 _FLUSH = 5000
+_READ = 4096
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,6 +63,8 @@ class RejectFile:
     def add(self, rejects: Any) -> None:
         """Keep some more: a `pa.Table` with a column for each field of a `Reject`."""
         if rejects.num_rows:
+            if not self._pending:
+                import_ahead("pyarrow.parquet")  # only now: most nights nothing is set aside
             self._pending.append(rejects)
         if sum(table.num_rows for table in self._pending) >= _FLUSH:
             self._flush()
@@ -68,7 +73,7 @@ class RejectFile:
         if not self._pending:
             return
         if self._writer is None:
-            import pyarrow.parquet as pq  # only now: most nights nothing is set aside
+            import pyarrow.parquet as pq
 
             self.path.parent.mkdir(parents=True, exist_ok=True)
             descriptor = os.open(self._part, os.O_CREAT | os.O_WRONLY | os.O_TRUNC, 0o600)
@@ -120,7 +125,7 @@ def read_rejects(path: Path, limit: int | None = None) -> Sequence[Reject]:
     import pyarrow.parquet as pq
 
     found: list[Reject] = []
-    for batch in pq.ParquetFile(path).iter_batches(4096):
+    for batch in pq.ParquetFile(path).iter_batches(min(limit or _READ, _READ)):
         found += [Reject(**row | {"cells": tuple(row["cells"])}) for row in batch.to_pylist()]
         if limit is not None and len(found) >= limit:
             return found[:limit]

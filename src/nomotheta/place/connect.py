@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-import contextlib
 import importlib
 import os
 import re
-import threading
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+from nomotheta.ahead import import_ahead
 from nomotheta.errors import DeclarationError
 from nomotheta.place.base import Place
 
@@ -65,12 +64,7 @@ def connect(name: str, url: str, root: Path, *, create: bool = False) -> Place:
 def warm(url: str) -> None:
     """Import what a place needs, beside whatever else is done until it is opened; what is wrong is said then."""
     module, _ = _CLASSES.get(url.partition("://")[0], ("general", ""))
-
-    def imported() -> None:
-        with contextlib.suppress(ImportError):
-            importlib.import_module(f"nomotheta.place.{module}")
-
-    threading.Thread(target=imported, daemon=True).start()
+    import_ahead(f"nomotheta.place.{module}")
 
 
 def _open_file(name: str, url: str, root: Path, create: bool) -> Place:

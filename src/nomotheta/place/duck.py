@@ -120,12 +120,11 @@ class DuckPlace(Staging):
         """The columns of a table or view, or None."""
         *schema, name = table.split(".")
         rows = self._run(
-            "SELECT column_name, data_type, is_nullable FROM information_schema.columns "
-            "WHERE table_name = ? AND table_schema = ? AND table_catalog = current_database() "
-            "ORDER BY ordinal_position",
+            "SELECT column_name, data_type, is_nullable FROM duckdb_columns() "
+            "WHERE table_name = ? AND schema_name = ? AND database_name = current_database() ORDER BY column_index",
             [name, schema[0] if schema else "main"],
         )
-        return [PlaceColumn(column, of, _kind(of), null == "YES") for column, of, null in rows] or None
+        return [PlaceColumn(column, of, _kind(of), null) for column, of, null in rows] or None
 
     def tables(self) -> list[str]:
         """All tables and views but our own."""

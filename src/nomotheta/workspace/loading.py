@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import contextlib
 import datetime
-import hashlib
 import tempfile
 import time
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+from blake3 import blake3
 
 from nomotheta.charter import Compiled
 from nomotheta.conditions import check
@@ -108,7 +109,7 @@ class Loading:
             check_sums(root, delivery.checksums, files, day)
         stated = sidecars(root, delivery.stated, files, day) if delivery.stated else {}
         parts = [file.survey.content for file in files]
-        content = parts[0] if len(parts) == 1 else hashlib.sha256("".join(parts).encode()).hexdigest()
+        content = parts[0] if len(parts) == 1 else blake3("".join(parts).encode()).hexdigest()
         return Delivered(files, content, delivery.daily, stated)
 
     # ---- load
