@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime
+import gzip
 import os
 import signal
 import subprocess
@@ -15,7 +16,7 @@ from blake3 import blake3
 
 from conftest import DAY, Space
 from nomotheta import unpack
-from nomotheta.ahead import look_ahead
+from nomotheta.ahead import foresee, look_ahead
 from nomotheta.conditions import Kind
 from nomotheta.place import connect
 
@@ -80,6 +81,51 @@ def test_the_files_of_a_load_are_looked_for_while_the_program_starts(
     assert list(begun) == [path]
     assert begun[path].found is found  # it was not read twice
     assert (found.bytes_of_content, found.content) == (path.stat().st_size, blake3(path.read_bytes()).hexdigest())
+
+
+@pytest.mark.parametrize(
+    ("line", "foreseen"),
+    [
+        ("load tickets --day {day} -w {root}", True),
+        ("load --workspace={root} --create --day={day} --place warehouse tickets", True),
+        ("load tickets -w {root}", False),  # today's file
+        ("load tickets --day {day} -w {root} --again mended.csv", False),
+        ("load tickets --day tomorrow -w {root}", False),
+        ("check -w {root}", False),
+        ("load -w", False),
+    ],
+)
+def test_a_command_line_is_foreseen(
+    space: Space, monkeypatch: pytest.MonkeyPatch, line: str, *, foreseen: bool
+) -> None:
+    monkeypatch.setattr(unpack, "_AHEAD", {})
+    space.tickets("ticket_no;fare;sold_on\nT001;1;01.06.2026\n")
+
+    foresee(line.format(day=DAY, root=space.root).split())
+
+    assert bool(unpack._AHEAD) == foreseen
+
+
+def test_a_packed_file_is_unpacked_once(space: Space, monkeypatch: pytest.MonkeyPatch) -> None:
+    path, content = space.root / "inbox" / "it.gz", b"ticket_no\n" + b"T001\n" * 2_000_000
+    path.write_bytes(gzip.compress(content))
+    found = unpack.survey(path, "it")
+    assert found.content == blake3(content).hexdigest()
+
+    monkeypatch.delitem(unpack._OPENERS, "gzip")
+    for size in (None, 1000_000):
+        assert b"".join(unpack.raw_chunks(path, "it", size=size)) == content
+    monkeypatch.undo()
+
+    path.write_bytes(gzip.compress(b"another\n"))
+    assert b"".join(unpack.raw_chunks(path, "it")) == b"another\n"
+    del found
+    assert not unpack._COPIES
+
+    monkeypatch.setattr(unpack, "_KEPT", 1000)
+    path.write_bytes(gzip.compress(content))
+    assert unpack.survey(path, "it").copy is None
+    assert b"".join(unpack.raw_chunks(path, "it")) == content
 
 
 def test_a_file_that_has_changed_since_it_was_looked_for_is_read_again(space: Space) -> None:

@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+import sys
+
 
 def main() -> None:
     """Run the command line."""
     from nomotheta.start import prepare
 
     prepare()
+    from nomotheta.ahead import foresee
+
+    foresee(sys.argv[1:])
     from nomotheta.cli import app
 
     app(prog_name="nomotheta")

@@ -15,13 +15,14 @@ import sys
 import threading
 import tomllib
 import zoneinfo
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
 from nomotheta.unpack import survey_ahead
 
 _NO_TEXT = {"parquet", "arrow", "sheet"}
+_OPTIONS = ("--day", "--workspace", "-w", "--place", "--again")  # of a load, with a value
 
 
 def import_ahead(module: str) -> None:
@@ -38,6 +39,27 @@ def import_ahead(module: str) -> None:
     atexit.register(thread.join)  # a library in another language may not be left in the middle of its start
 
 
+def foresee(arguments: Sequence[str]) -> None:
+    """Begin what a command line asks for, as far as that can be seen before its parser is imported.
+
+    Args:
+        arguments: those of the command `nomotheta`.
+    """
+    if list(arguments[:1]) != ["load"]:
+        return
+    given, table, rest = dict.fromkeys(_OPTIONS, ""), "", iter(arguments[1:])
+    for each in rest:
+        name, equals, value = each.partition("=")
+        if name in given:
+            given[name] = value if equals else next(rest, "")
+        elif not each.startswith("-"):
+            table = table or each
+    if table and not given["--again"]:
+        with contextlib.suppress(ValueError):
+            day = datetime.date.fromisoformat(given["--day"]) if given["--day"] else None
+            look_ahead(Path(given["--workspace"] or given["-w"]), table, day)
+
+
 def look_ahead(folder: Path, table: str, day: datetime.date | None) -> None:
     """Begin to survey the files that a table's delivery is probably made of.
 
@@ -52,8 +74,7 @@ def look_ahead(folder: Path, table: str, day: datetime.date | None) -> None:
         settings = _read(root / "nomotheta.toml")
         charter = next(each for each in map(_read, (root / "charters").glob("*.toml")) if each.get("table") == table)
         today = day or datetime.datetime.now(zoneinfo.ZoneInfo(settings.get("time_zone", "UTC"))).date()
-        for path in _files(root, charter["delivery"], settings, today):
-            survey_ahead(path)
+        survey_ahead(_files(root, charter["delivery"], settings, today))
 
 
 def _read(path: Path) -> dict[str, Any]:

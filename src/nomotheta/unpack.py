@@ -13,7 +13,7 @@ import sys
 import tempfile
 import threading
 import weakref
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, BinaryIO
@@ -23,7 +23,6 @@ from blake3 import blake3
 from nomotheta.errors import DeliveryError
 
 CHUNK = 8 << 20
-_SURVEYED = 1 << 20  # what is hashed while it is still in the processor's cache
 _KEPT = 512 << 20  # bytes of content that are kept unpacked, of all files together
 
 
@@ -48,20 +47,33 @@ def survey(path: Path, name: str, *, packed: bool = True) -> Survey:
     """
     ahead = _AHEAD.pop(path, None) if packed else None
     if ahead is not None:
-        found = ahead.result(path)
+        found = ahead.result()
         if found is not None:
             return found
     return _surveyed(path, name, packed=packed)
 
 
-def survey_ahead(path: Path) -> None:
-    """Begin to survey a file that will be asked for, beside what else the program does until then."""
-    _AHEAD[path] = _Ahead(path)
+def survey_ahead(paths: Iterable[Path]) -> None:
+    """Begin to survey files that will be asked for, one after the other, beside what else is done until then."""
+    waiting, ending = [_Ahead(path) for path in paths], threading.Event()
+    _AHEAD.update((each.path, each) for each in waiting)
+
+    def run() -> None:
+        for each in waiting:
+            each.run(ending)
+
+    def end() -> None:  # with the process, which may take no thread along that is in another language
+        ending.set()
+        thread.join()
+
+    thread = threading.Thread(target=run, daemon=True)
+    thread.start()
+    atexit.register(end)
 
 
 def _surveyed(path: Path, name: str, *, packed: bool, ending: threading.Event | None = None) -> Survey:
     seen, size, copy = blake3(), 0, None
-    for chunk in raw_chunks(path, name, packed=packed, size=_SURVEYED):
+    for chunk in raw_chunks(path, name, packed=packed):
         if packed and not size and packing_of(path):
             copy = _Copy.begun(path)
         if ending is not None and ending.is_set():
@@ -125,29 +137,26 @@ _COPIES: weakref.WeakValueDictionary[Path, _Copy] = weakref.WeakValueDictionary(
 
 
 class _Ahead:
-    """A survey on its way. It ends with the process: nobody waits for one that is not asked for."""
+    """A survey that is to be made before it is asked for."""
 
     def __init__(self, path: Path) -> None:
-        self.stamp = _stamp(path)
+        self.path, self.stamp = path, _stamp(path)
         self.found: Survey | None = None
-        self.ending = threading.Event()
-        self.thread = threading.Thread(target=self._run, args=(path,), daemon=True)
-        self.thread.start()
-        atexit.register(self._end)
+        self.begun, self.done = threading.Lock(), threading.Event()
 
-    def _run(self, path: Path) -> None:
-        with contextlib.suppress(Exception):  # whatever is wrong is told when the file is asked for
-            self.found = _surveyed(path, str(path), packed=True, ending=self.ending)
+    def run(self, ending: threading.Event) -> None:
+        """Make it, unless it was begun."""
+        if self.begun.acquire(blocking=False):
+            with contextlib.suppress(Exception):  # whatever is wrong is told when the file is asked for
+                self.found = _surveyed(self.path, str(self.path), packed=True, ending=ending)
+            self.done.set()
 
-    def _end(self) -> None:
-        """Leave off: the process ends, and takes no thread along that is in another language."""
-        self.ending.set()
-        self.thread.join()
-
-    def result(self, path: Path) -> Survey | None:
-        """What came of it; None where that is nothing, or where the file has changed since."""
-        self.thread.join()
-        return self.found if _stamp(path) == self.stamp else None
+    def result(self) -> Survey | None:
+        """What came of it; None where it was not begun, came to nothing, or the file has changed since."""
+        if self.begun.acquire(blocking=False):
+            return None
+        self.done.wait()
+        return self.found if _stamp(self.path) == self.stamp else None
 
 
 _AHEAD: dict[Path, _Ahead] = {}

@@ -250,10 +250,6 @@ def load(
     Rows that do not fit are set aside; the rules are judged before anything is committed.
     """
     with guarded(json=json):
-        if not again:
-            from nomotheta.ahead import look_ahead
-
-            look_ahead(workspace, table, day.date() if day else None)
         from nomotheta.cli.progress import bars
 
         if again and (rehearse or day or create or even_if_loaded):
