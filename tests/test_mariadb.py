@@ -32,6 +32,15 @@ def there(space: Space, database: Database) -> Space:
     return space
 
 
+WAYS = ["bulk execution", "LOAD DATA", "INSERT"]
+
+
+def only(way: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Let rows go into MariaDB in one way alone."""
+    monkeypatch.setattr(MariaPlace, "takes_bulk", lambda _: way == "bulk execution")
+    monkeypatch.setattr(MariaPlace, "takes_local", lambda _: way == "LOAD DATA")
+
+
 @pytest.mark.parametrize("engine", ["MyISAM", "Aria", "MEMORY"])
 def test_a_table_that_cannot_undo_is_refused(there: Space, database: Database, engine: str) -> None:
     database.ask(f"{TABLE} ENGINE={engine}")
@@ -45,7 +54,7 @@ def test_a_table_that_cannot_undo_is_refused(there: Space, database: Database, e
     assert database.ask("SELECT count(*) FROM tickets") == [(0,)]
 
 
-@pytest.mark.parametrize("local", [True, False], ids=["LOAD DATA", "INSERT"])
+@pytest.mark.parametrize("way", WAYS)
 @pytest.mark.parametrize(
     ("made", "told"),
     [
@@ -55,9 +64,9 @@ def test_a_table_that_cannot_undo_is_refused(there: Space, database: Database, e
     ],
 )
 def test_what_would_be_a_warning_undoes_the_load(
-    there: Space, database: Database, monkeypatch: pytest.MonkeyPatch, made: str, told: str, local: bool
+    there: Space, database: Database, monkeypatch: pytest.MonkeyPatch, made: str, told: str, way: str
 ) -> None:
-    monkeypatch.setattr(MariaPlace, "takes_local", lambda _: local)
+    only(way, monkeypatch)
     database.ask(made)
     there.charter((there.root / "charters/tickets.toml").read_text().replace('pattern = "T[0-9]{3}"', ""))
     there.tickets(GOOD + "T\u00e14;4,00;01.06.2026\n")
@@ -69,10 +78,11 @@ def test_what_would_be_a_warning_undoes_the_load(
     assert database.ask("SELECT count(*) FROM tickets") == [(0,)]
 
 
-def test_a_server_that_takes_no_local_data_gets_the_same_rows(
-    database: Database, monkeypatch: pytest.MonkeyPatch
+@pytest.mark.parametrize("way", WAYS)
+def test_rows_come_out_as_they_went_in_whatever_the_server_takes(
+    database: Database, monkeypatch: pytest.MonkeyPatch, way: str
 ) -> None:
-    monkeypatch.setattr(MariaPlace, "takes_local", lambda _: False)
+    only(way, monkeypatch)
 
     goes_in_and_comes_out("mariadb", database)
 

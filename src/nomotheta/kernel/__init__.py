@@ -24,7 +24,7 @@ from nomotheta.kernel.cells import (
 )
 from nomotheta.kernel.copying import HEAD as COPY_HEAD
 from nomotheta.kernel.copying import TAIL as COPY_TAIL
-from nomotheta.kernel.copying import can_copy, copy_rows, text_rows
+from nomotheta.kernel.copying import bulk_rows, can_copy, copy_rows
 
 __all__ = [
     "BARE",
@@ -45,11 +45,11 @@ __all__ = [
     "Survey",
     "Values",
     "Words",
+    "bulk_rows",
     "can_copy",
     "copy_rows",
     "count_byte",
     "read_block",
     "scan",
     "survey",
-    "text_rows",
 ]

@@ -793,7 +793,7 @@ int64_t look_outside(array_t array, int32_t width, int64_t least, int64_t most, 
 /* A column of an Arrow batch as it is written for a database. `sort` says what it is; `first` is the bit of the first value
  * in `valid`, and of the first boolean; `edges` are those of texts.
  */
-enum { AS_BOOL, AS_INT16, AS_INT32, AS_INT64, AS_FLOAT32, AS_FLOAT64, AS_DATE, AS_TIMESTAMP, AS_TEXT, AS_UUID, AS_NUMERIC, AS_TIME, AS_BYTES };
+enum { AS_BOOL, AS_INT16, AS_INT32, AS_INT64, AS_FLOAT32, AS_FLOAT64, AS_DATE, AS_TIMESTAMP, AS_TEXT, AS_UUID, AS_NUMERIC, AS_TIME };
 
 typedef struct {
     const uint8_t *values, *valid;
@@ -933,41 +933,32 @@ static uint8_t *put_digits(uint8_t *out, uint64_t value, int least)
     return out;
 }
 
-static uint8_t *put_two(uint8_t *out, unsigned value)
-{
-    out[0] = (uint8_t)('0' + value / 10);
-    out[1] = (uint8_t)('0' + value % 10);
-    return out + 2;
-}
-
-/* A date from its days since 1970, by the calendar of ISO 8601; the years are counted from March on. */
+/* A date from its days since 1970, by the calendar of ISO 8601: two bytes for the year, one for the month, one for the day;
+ * the years are counted from March on.
+ */
 static uint8_t *put_date(uint8_t *out, int64_t days)
 {
     uint64_t since = (uint64_t)(days + 719468), era = since / 146097, of_era = since % 146097;
-    uint64_t year = (of_era - of_era / 1460 + of_era / 36524 - of_era / 146096) / 365;
-    uint64_t of_year = of_era - (365 * year + year / 4 - year / 100), month = (5 * of_year + 2) / 153;
-    unsigned day = (unsigned)(of_year - (153 * month + 2) / 5 + 1), civil = (unsigned)(month < 10 ? month + 3 : month - 9);
-    out = put_digits(out, year + era * 400 + (civil <= 2), 4);
-    *out++ = '-';
-    out = put_two(out, civil);
-    *out++ = '-';
-    return put_two(out, day);
+    uint64_t of = (of_era - of_era / 1460 + of_era / 36524 - of_era / 146096) / 365;
+    uint64_t of_year = of_era - (365 * of + of / 4 - of / 100), month = (5 * of_year + 2) / 153;
+    out[2] = (uint8_t)(month < 10 ? month + 3 : month - 9);
+    out[3] = (uint8_t)(of_year - (153 * month + 2) / 5 + 1);
+    uint64_t year = of + era * 400 + (out[2] <= 2);
+    out[0] = (uint8_t)year;
+    out[1] = (uint8_t)(year >> 8);
+    return out + 4;
 }
 
-/* A time of day from its microseconds, with a fraction where there is one. */
+/* A time of day from its microseconds: hour, minute, second, and four bytes of microseconds where there are any. */
 static uint8_t *put_clock(uint8_t *out, uint64_t microseconds)
 {
-    unsigned seconds = (unsigned)(microseconds / 1000000), part = (unsigned)(microseconds % 1000000);
-    out = put_two(out, seconds / 3600);
-    *out++ = ':';
-    out = put_two(out, seconds / 60 % 60);
-    *out++ = ':';
-    out = put_two(out, seconds % 60);
-    if (part) {
-        *out++ = '.';
-        out = put_digits(out, part, 6);
-    }
-    return out;
+    uint32_t seconds = (uint32_t)(microseconds / 1000000), part = (uint32_t)(microseconds % 1000000);
+    *out++ = (uint8_t)(seconds / 3600);
+    *out++ = (uint8_t)(seconds / 60 % 60);
+    *out++ = (uint8_t)(seconds % 60);
+    if (!part) return out;
+    memcpy(out, &part, 4);
+    return out + 4;
 }
 
 /* A decimal with all digits of its scale. */
@@ -1001,50 +992,52 @@ static uint8_t *put_decimal(uint8_t *out, const uint8_t *from, int32_t scale)
     return out;
 }
 
-/* A text, with a backslash before each backslash, tab and line end. */
-static uint8_t *put_escaped(uint8_t *out, const uint8_t *text, int32_t length)
+/* Bytes, with their length before them: one byte of it, or a byte that says how many of it follow. */
+static uint8_t *put_sized(uint8_t *out, const uint8_t *from, uint32_t size)
 {
-    for (int32_t at = 0; at < length; at++) {
-        if (text[at] == '\\' || text[at] == '\t' || text[at] == '\n') *out++ = '\\';
-        *out++ = text[at];
-    }
-    return out;
+    int width = size < 251 ? 0 : size < 1 << 16 ? 2 : size < 1 << 24 ? 3 : 8;
+    *out++ = (uint8_t)(width == 0 ? size : width == 2 ? 252 : width == 3 ? 253 : 254);
+    uint64_t number = size;
+    memcpy(out, &number, (size_t)width);
+    memcpy(out + width, from, size);
+    return out + width + size;
 }
 
-/* The rows of a batch as lines of text: cells between tabs, \N for null, moments as in ISO 8601, booleans as 1 and 0, bytes
- * as hex digits; how many bytes. There is room for them.
+/* The rows of a batch as MariaDB's bulk execution takes them, each cell after a byte that is 1 for null; `ends` are the
+ * bytes after each `step` rows. How many bytes; there is room for them.
  */
-int64_t text_rows(const wire_t *columns, int64_t width, int64_t rows, uint8_t *room)
+int64_t bulk_rows(const wire_t *columns, int64_t width, int64_t rows, int64_t step, uint8_t *room, int64_t *ends)
 {
-    uint8_t *out = room;
+    uint8_t *out = room, *size;
     for (int64_t row = 0; row < rows; row++) {
+        if (row && row % step == 0) *ends++ = out - room;
         for (int64_t at = 0; at < width; at++) {
             const wire_t *column = columns + at;
-            int64_t bit = column->first + row;
-            if (at) *out++ = '\t';
-            if (column->valid && !(column->valid[bit >> 3] >> (bit & 7) & 1)) {
-                *out++ = '\\';
-                *out++ = 'N';
-                continue;
-            }
-            int64_t number = 0;
+            int64_t bit = column->first + row, number = 0;
             int32_t days;
+            int null = column->valid && !(column->valid[bit >> 3] >> (bit & 7) & 1);
+            *out++ = (uint8_t)null;
+            if (null) continue;
             switch (column->sort) {
             case AS_BOOL:
-                *out++ = (uint8_t)('0' + (column->values[bit >> 3] >> (bit & 7) & 1));
+                *out++ = column->values[bit >> 3] >> (bit & 7) & 1;
                 break;
             case AS_INT64:
-                memcpy(&number, column->values + 8 * row, 8);
-                if (number < 0) *out++ = '-';
-                out = put_digits(out, number < 0 ? -(uint64_t)number : (uint64_t)number, 1);
+            case AS_FLOAT64:
+                memcpy(out, column->values + 8 * row, 8);
+                out += 8;
                 break;
             case AS_DATE:
                 memcpy(&days, column->values + 4 * row, 4);
+                *out++ = 4;
                 out = put_date(out, days);
                 break;
             case AS_TIME:
                 memcpy(&number, column->values + 8 * row, 8);
-                out = put_clock(out, (uint64_t)number);
+                size = out;
+                memset(out + 1, 0, 5); /* not negative, no days */
+                out = put_clock(out + 6, (uint64_t)number);
+                *size = (uint8_t)(out - size - 1);
                 break;
             case AS_TIMESTAMP: {
                 memcpy(&number, column->values + 8 * row, 8);
@@ -1053,25 +1046,21 @@ int64_t text_rows(const wire_t *columns, int64_t width, int64_t rows, uint8_t *r
                     day--;
                     rest += 86400000000;
                 }
-                out = put_date(out, day);
-                *out++ = ' ';
-                out = put_clock(out, (uint64_t)rest);
+                size = out;
+                out = put_clock(put_date(out + 1, day), (uint64_t)rest);
+                *size = (uint8_t)(out - size - 1);
                 break;
             }
             case AS_NUMERIC:
-                out = put_decimal(out, column->values + 16 * row, column->scale);
-                break;
-            case AS_BYTES:
-                for (int32_t k = column->edges[row]; k < column->edges[row + 1]; k++) {
-                    *out++ = (uint8_t)"0123456789abcdef"[column->values[k] >> 4];
-                    *out++ = (uint8_t)"0123456789abcdef"[column->values[k] & 15];
-                }
+                size = out;
+                out = put_decimal(out + 1, column->values + 16 * row, column->scale);
+                *size = (uint8_t)(out - size - 1);
                 break;
             default:
-                out = put_escaped(out, column->values + column->edges[row], column->edges[row + 1] - column->edges[row]);
+                out = put_sized(out, column->values + column->edges[row], (uint32_t)(column->edges[row + 1] - column->edges[row]));
             }
         }
-        *out++ = '\n';
     }
+    *ends = out - room;
     return out - room;
 }

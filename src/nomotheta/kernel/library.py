@@ -60,7 +60,7 @@ def library() -> Any | None:
     try:
         found = ctypes.CDLL(str(Path(__file__).with_name("kernel.so")))
         found.read_block.restype = found.count_byte.restype = found.scan.restype = _i64
-        found.copy_rows.restype = found.text_rows.restype = _i64
+        found.copy_rows.restype = found.bulk_rows.restype = _i64
         found.survey.restype = None
         for look in (found.look_blank, found.look_longest, found.look_among, found.look_places, found.look_outside):
             look.restype = _i64

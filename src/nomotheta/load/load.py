@@ -130,9 +130,8 @@ class _Load:
             loaded = merged.rows if merged else self.place.append(table, self.columns, stream, schema)
         if self.has_collision(self.repeats):
             raise _CollisionError
-        self.balance = Balance.of(
-            charter.load.how, self.files, loaded, before, removed, self.place.count(table), merged
-        )  # fmt: skip
+        after = self.place.count(table) if merged else self.place.count_after(table, before, removed, loaded)
+        self.balance = Balance.of(charter.load.how, self.files, loaded, before, removed, after, merged)
         rejects.finish()
         self.settle()
 

@@ -115,6 +115,13 @@ class Place(Protocol):
     def count(self, table: str, where: str | None = None) -> int:
         """How many rows meet a rendered condition, or are there in all."""
 
+    def count_after(self, table: str, before: int, removed: int, added: int) -> int:
+        """How many rows there are after a transaction removed some of those before and added others.
+
+        They are counted, or where the database keeps account of what a transaction changes, and that account holds
+        just these changes, reckoned from it.
+        """
+
     def missing(self, table: str, cells: Any, *, nulls: bool = False) -> int:
         """How many rows of a `pa.Table` of some of the table's columns are equal to no row of the table in them.
 

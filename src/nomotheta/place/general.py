@@ -273,6 +273,10 @@ class GeneralPlace(Embedded):
             return int(self._run(sa.select(sa.func.count()).select_from(self._there(table))).scalar())
         return int(self.fetch(f"SELECT count(*) AS n {self.rowset(table, where)}").column(0)[0].as_py())
 
+    def count_after(self, table: str, _before: int, _removed: int, _added: int) -> int:
+        """Count rows."""
+        return self.count(table)
+
     def ask(self, sql: str) -> Any:
         """Rows as an Arrow table, by the database itself."""
         with self._translated():

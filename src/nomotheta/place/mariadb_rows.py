@@ -10,7 +10,6 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from nomotheta.kernel import can_copy, text_rows
 from nomotheta.place.texts import cell_texts, joined_rows, text_bytes
 
 
@@ -60,8 +59,6 @@ class Pipe:
 
 def _lines(batch: Any) -> memoryview:
     """The rows of a batch as the server reads them."""
-    if can_copy():
-        return text_rows(batch).data
     return text_bytes(joined_rows(batch, _escaped, null="\\N", between="\t", last="\n"))
 
 

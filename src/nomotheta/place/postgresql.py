@@ -69,6 +69,7 @@ class PostgresPlace(Staging):
     def __init__(self, name: str, url: str, shown: str) -> None:
         self.name, self.shown = name, shown
         self.fingerprint: Fingerprint = PostgresFingerprint()
+        self._before = (0, 0)
         with self._translated():
             patient = url if "connect_timeout" in url else make_conninfo(url, connect_timeout=_PATIENCE)
             self._connection = psycopg.connect(patient, autocommit=True, row_factory=dict_row, prepare_threshold=None)
@@ -176,6 +177,7 @@ class PostgresPlace(Staging):
             raise PlaceError(f"another load into {table} is under way{self._holder(key)}", where=f"place {self.name}",
                              mend="wait until it has ended")  # fmt: skip
         with self.committed("BEGIN ISOLATION LEVEL REPEATABLE READ", f"SELECT pg_advisory_unlock({key})"):
+            self._before = self._statistics(table)
             yield
 
     def _holder(self, key: str) -> str:
@@ -248,6 +250,17 @@ class PostgresPlace(Staging):
     def count(self, table: str, where: str | None = None) -> int:
         """Count rows."""
         return int(self._rows(f"SELECT count(*) AS n {self.rowset(table, where)}")[0]["n"])
+
+    def account(self, table: str) -> tuple[int, int] | None:
+        """What the server's statistics say; a table of partitions has none."""
+        removed, added = self._statistics(table)
+        return removed - self._before[0], added - self._before[1]
+
+    def _statistics(self, table: str) -> tuple[int, int]:
+        """Rows removed and added in this transaction, and in those before it that are not in the server's sums yet."""
+        sql = "SELECT n_tup_del, n_tup_ins FROM pg_stat_xact_all_tables WHERE relid = to_regclass(%s)"
+        rows = self._rows(sql, [quoted_table(table)])
+        return (int(rows[0]["n_tup_del"]), int(rows[0]["n_tup_ins"])) if rows else (0, 0)
 
     def fetch(self, sql: str) -> Any:
         """Rows as an Arrow table."""

@@ -73,7 +73,21 @@ class Staging:
         """Carry out a statement that touches no rows."""
         raise NotImplementedError
 
+    def count(self, table: str, where: str | None = None) -> int:
+        """How many rows meet a condition."""
+        raise NotImplementedError
+
     # ---- what it may say otherwise
+
+    def account(self, _table: str) -> tuple[int, int] | None:
+        """The rows that this transaction has removed and added, by the database's own account; None if it has none."""
+        return None
+
+    def count_after(self, table: str, before: int, removed: int, added: int) -> int:
+        """How many rows there are after this transaction removed some and added others."""
+        if self.account(table) == (removed, added):
+            return before - removed + added
+        return self.count(table)
 
     def expect(self, table: str, kinds: Mapping[str, Kind]) -> None:
         """The database itself sees to its kinds."""
