@@ -9,6 +9,7 @@ import atexit
 import contextlib
 import gzip
 import importlib
+import itertools
 import sys
 import tempfile
 import threading
@@ -23,6 +24,7 @@ from blake3 import blake3
 from nomotheta.errors import DeliveryError
 
 CHUNK = 8 << 20
+_FIRST = (1 << 20, 2 << 20, 4 << 20)
 _KEPT = 512 << 20  # bytes of content that are kept unpacked, of all files together
 
 
@@ -122,13 +124,13 @@ class _Copy:
         except OSError:
             return False
 
-    def chunks(self, size: int) -> Iterator[bytes]:
+    def chunks(self, sizes: Iterator[int]) -> Iterator[bytes]:
         """The content, as often as it is asked for."""
         done = 0
         while done < self.size:
             with self._lock:
                 self._file.seek(done)
-                chunk = self._file.read(min(size, self.size - done))
+                chunk = self._file.read(min(next(sizes), self.size - done))
             done += len(chunk)
             yield chunk
 
@@ -168,7 +170,7 @@ def _stamp(path: Path) -> tuple[int, int]:
 
 
 def raw_chunks(path: Path, name: str, *, packed: bool = True, size: int | None = None) -> Iterator[bytes]:
-    """The decompressed bytes of a file, a chunk of at most `size` at a time.
+    """The decompressed bytes of a file, a chunk of at most `size` at a time; without one, small chunks come first.
 
     Raises:
         DeliveryError: it cannot be read, or its compression is damaged or cut off.
@@ -176,14 +178,13 @@ def raw_chunks(path: Path, name: str, *, packed: bool = True, size: int | None =
     copy = _COPIES.get(path) if packed else None
     try:
         if copy is not None and copy.stamp == _stamp(path):
-            yield from copy.chunks(size or CHUNK)
+            yield from copy.chunks(_sizes(size))
             return
         with path.open("rb") as file:
             if packed:
-                yield from _decompressed(file, name, size or CHUNK)
+                yield from _decompressed(file, name, _sizes(size))
             else:
-                while chunk := file.read(size or CHUNK):
-                    yield chunk
+                yield from _read(file, _sizes(size))
     except FileNotFoundError:
         raise DeliveryError("the file is not there", where=name) from None
     except IsADirectoryError:
@@ -192,14 +193,24 @@ def raw_chunks(path: Path, name: str, *, packed: bool = True, size: int | None =
         raise DeliveryError("the file may not be read", where=name, mend="check the rights of the file") from None
 
 
-def _decompressed(file: BinaryIO, name: str, size: int) -> Iterator[bytes]:
+def _sizes(size: int | None) -> Iterator[int]:
+    """How much is read at a time: whoever takes the content further is not to wait long for the first of it."""
+    return itertools.repeat(size) if size else itertools.chain(_FIRST, itertools.repeat(CHUNK))
+
+
+def _read(source: Any, sizes: Iterator[int]) -> Iterator[bytes]:
+    while chunk := source.read(next(sizes)):
+        yield chunk
+
+
+def _decompressed(file: BinaryIO, name: str, sizes: Iterator[int]) -> Iterator[bytes]:
     head = file.read(6)
     file.seek(0)
     packing = next((packing for magic, packing in _PACKINGS.items() if head.startswith(magic)), None)
     done = 0
     try:
         source = _OPENERS[packing](file) if packing else file
-        while chunk := source.read(size):
+        for chunk in _read(source, sizes):
             done += len(chunk)
             yield chunk
     except DeliveryError as error:
