@@ -5,12 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterator
 from pathlib import Path
 
+import pymysql
 import pytest
 
 from conftest import DAY, SETTINGS, Space
 from nomotheta.errors import DeclarationError, PlaceError
 from nomotheta.place import connect
 from nomotheta.place.mariadb import MariaPlace
+from nomotheta.place.mariadb_bulk import BulkInsert
 from servers import Database, server
 from test_places import GOOD, goes_in_and_comes_out
 
@@ -32,13 +34,21 @@ def there(space: Space, database: Database) -> Space:
     return space
 
 
-WAYS = ["bulk execution", "LOAD DATA", "INSERT"]
+WAYS = ["bulk execution", "LOAD DATA", "INSERT", "what a proxy leaves"]
 
 
 def only(way: str, monkeypatch: pytest.MonkeyPatch) -> None:
     """Let rows go into MariaDB in one way alone."""
-    monkeypatch.setattr(MariaPlace, "takes_bulk", lambda _: way == "bulk execution")
-    monkeypatch.setattr(MariaPlace, "takes_local", lambda _: way == "LOAD DATA")
+
+    def refused(*_: object) -> None:
+        raise pymysql.OperationalError(1047, "Unknown command")
+
+    if way == "what a proxy leaves":
+        monkeypatch.setattr(BulkInsert, "__init__", refused)
+    elif way == "INSERT":
+        monkeypatch.setattr(MariaPlace, "takes_bulk", lambda _: False)
+    elif way == "LOAD DATA":
+        monkeypatch.setattr("nomotheta.place.mariadb.can_copy", lambda: False)
 
 
 @pytest.mark.parametrize("engine", ["MyISAM", "Aria", "MEMORY"])

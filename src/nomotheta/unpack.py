@@ -170,7 +170,7 @@ def _stamp(path: Path) -> tuple[int, int]:
 
 
 def raw_chunks(path: Path, name: str, *, packed: bool = True, size: int | None = None) -> Iterator[bytes]:
-    """The decompressed bytes of a file, a chunk of at most `size` at a time; without one, small chunks come first.
+    """The decompressed bytes of a file, a chunk of at most `size` at a time; without one, of a large file, smaller ones first.
 
     Raises:
         DeliveryError: it cannot be read, or its compression is damaged or cut off.
@@ -178,13 +178,13 @@ def raw_chunks(path: Path, name: str, *, packed: bool = True, size: int | None =
     copy = _COPIES.get(path) if packed else None
     try:
         if copy is not None and copy.stamp == _stamp(path):
-            yield from copy.chunks(_sizes(size))
+            yield from copy.chunks(itertools.repeat(size or CHUNK))
             return
         with path.open("rb") as file:
             if packed:
-                yield from _decompressed(file, name, _sizes(size))
+                yield from _decompressed(file, name, _sizes(path, size))
             else:
-                yield from _read(file, _sizes(size))
+                yield from _read(file, _sizes(path, size))
     except FileNotFoundError:
         raise DeliveryError("the file is not there", where=name) from None
     except IsADirectoryError:
@@ -193,9 +193,10 @@ def raw_chunks(path: Path, name: str, *, packed: bool = True, size: int | None =
         raise DeliveryError("the file may not be read", where=name, mend="check the rights of the file") from None
 
 
-def _sizes(size: int | None) -> Iterator[int]:
-    """How much is read at a time: whoever takes the content further is not to wait long for the first of it."""
-    return itertools.repeat(size) if size else itertools.chain(_FIRST, itertools.repeat(CHUNK))
+def _sizes(path: Path, size: int | None) -> Iterator[int]:
+    """How much is read at a time: of a large file, whoever takes it further is not to wait long for its first rows."""
+    large = path.stat().st_size > 4 * sum(_FIRST)
+    return itertools.repeat(size) if size else itertools.chain(_FIRST if large else (), itertools.repeat(CHUNK))
 
 
 def _read(source: Any, sizes: Iterator[int]) -> Iterator[bytes]:

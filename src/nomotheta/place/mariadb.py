@@ -278,8 +278,9 @@ class MariaPlace(Staging):
         return self._inserted(table, columns, batches)
 
     def takes_local(self) -> bool:
-        """Whether the server lets its clients send it files, and the system has pipes with names."""
-        return os.name == "posix" and bool(int(self._rows("SELECT @@local_infile")[0][0]))
+        """Whether both sides let the server ask for files, and the system has pipes with names."""
+        here = os.name == "posix" and bool(self._settings["local_infile"])
+        return here and bool(int(self._rows("SELECT @@local_infile")[0][0]))
 
     def _streamed(self, table: str, columns: Sequence[str], batches: Iterator[Any], schema: Any) -> int:
         binary = [pa.types.is_binary(schema.field(name).type) for name in columns]
@@ -500,6 +501,6 @@ def _settings(url: str, where: str) -> tuple[dict[str, Any], int]:
         raise DeclarationError("the url's port is no number", where=where, mend="write HOST:3306") from None
     return {
         "host": parts.hostname or "localhost", "port": port, "user": unquote(parts.username or ""),
-        "password": unquote(parts.password or ""), "database": database, "charset": "utf8mb4", "local_infile": True,
-        "autocommit": True, **given,
+        "password": unquote(parts.password or ""), "database": database, "charset": "utf8mb4",
+        "local_infile": not can_copy(), "autocommit": True, **given,
     }, patience  # fmt: skip
