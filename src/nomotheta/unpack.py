@@ -170,7 +170,7 @@ def _stamp(path: Path) -> tuple[int, int]:
 
 
 def raw_chunks(path: Path, name: str, *, packed: bool = True, size: int | None = None) -> Iterator[bytes]:
-    """The decompressed bytes of a file, a chunk of at most `size` at a time; without one, of a large file, smaller ones first.
+    """The decompressed bytes of a file, a chunk of at most `size` at a time; of a large one, smaller ones come first.
 
     Raises:
         DeliveryError: it cannot be read, or its compression is damaged or cut off.
