@@ -10,9 +10,10 @@ def main() -> None:
     from nomotheta.start import prepare
 
     prepare()
-    from nomotheta.ahead import foresee
+    if sys.argv[1:2] == ["load"]:
+        from nomotheta.ahead import foresee
 
-    foresee(sys.argv[1:])
+        foresee(sys.argv[1:])
     from nomotheta.cli import app
 
     app(prog_name="nomotheta")

@@ -57,6 +57,7 @@ _KNOWS_BULK = (10, 3)
 _STATEMENT = 1 << 20  # bytes of an INSERT, well below what every server takes
 _LOCKED = {1205: "another session has held a lock on it for too long", 1213: "another session's change met this one"}
 _GONE = {2006, 2013, 2055}
+_TOO_LARGE = 1153
 _CHANGED = "SELECT trx_rows_modified FROM information_schema.innodb_trx WHERE trx_mysql_thread_id = connection_id()"
 _AS_OLD = 0.15  # seconds that InnoDB gives the same account again, whoever asked for it
 _SET_ASIDE = "change the charter, so that such a row is set aside, or the table"
@@ -129,6 +130,7 @@ class MariaPlace(Staging):
             return PlaceError(f"{self.shown} cannot be reached: {told}", where=where,
                               mend="check the url in nomotheta.toml, and that the server runs")  # fmt: skip
         mend = _SET_ASIDE if told.endswith(" of those sent)") else ""
+        mend = "let the server take larger packets: max_allowed_packet" if code == _TOO_LARGE else mend
         return PlaceError(f"the database says: {told}", where=where, mend=mend)
 
     def _rows(self, sql: str, parameters: Sequence[Any] | None = None) -> list[tuple[Any, ...]]:
