@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from pathlib import Path
 
+import pyarrow as pa
 import pymysql
 import pytest
 
@@ -95,6 +96,38 @@ def test_rows_come_out_as_they_went_in_whatever_the_server_takes(
     only(way, monkeypatch)
 
     goes_in_and_comes_out("mariadb", database)
+
+
+def test_the_row_that_does_not_fit_is_told_among_all_that_were_sent(database: Database) -> None:
+    place = connect("there", database.url, Path())
+    database.ask("CREATE TABLE t (v varchar(3))")
+    schema = pa.schema([("v", pa.string())])
+
+    def append(values: list[str]) -> int:
+        batches = pa.table([pa.array(values, pa.string())], schema).to_batches(max_chunksize=70_000)
+        with place.transaction("t"):
+            return place.append("t", ["v"], iter(batches), schema)
+
+    with pytest.raises(PlaceError, match=r"'v' \(row 123,457 of those sent\)"):
+        append(["a"] * 123_456 + ["too long"] + ["b"] * 100_000)
+    assert place.count("t") == 0
+    assert append(["a"] * 123_456) == place.count("t") == 123_456  # the answers that were still to come were read
+    place.close()
+
+
+def test_rows_that_do_not_come_to_an_end_leave_the_connection_in_step(database: Database) -> None:
+    place = connect("there", database.url, Path())
+    database.ask("CREATE TABLE t (v int)")
+    schema = pa.schema([("v", pa.int64())])
+
+    def batches() -> Iterator[object]:
+        yield from pa.table([pa.array(range(50_000))], schema).to_batches(max_chunksize=1000)
+        raise PlaceError("the file changed")
+
+    with pytest.raises(PlaceError, match="the file changed"), place.transaction("t"):
+        place.append("t", ["v"], batches(), schema)
+    assert place.count("t") == 0
+    place.close()
 
 
 def test_digits_of_a_second_that_the_column_does_not_keep_are_told(there: Space, database: Database) -> None:
