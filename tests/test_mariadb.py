@@ -49,7 +49,8 @@ def only(way: str, monkeypatch: pytest.MonkeyPatch) -> None:
     elif way == "INSERT":
         monkeypatch.setattr(MariaPlace, "takes_bulk", lambda _: False)
     elif way == "LOAD DATA":
-        monkeypatch.setattr("nomotheta.place.mariadb.can_copy", lambda: False)
+        for module in ("mariadb", "mariadb_url"):
+            monkeypatch.setattr(f"nomotheta.place.{module}.can_copy", lambda: False)
 
 
 @pytest.mark.parametrize("engine", ["MyISAM", "Aria", "MEMORY"])

@@ -15,9 +15,8 @@ import itertools
 import os
 import re
 import time
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
-from urllib.parse import parse_qsl, unquote, urlsplit
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -25,13 +24,14 @@ import pymysql
 from pymysql.cursors import SSCursor
 
 from nomotheta.conditions import Kind, Node, decimal
-from nomotheta.errors import DeclarationError, PlaceError, did_you_mean
+from nomotheta.errors import PlaceError
 from nomotheta.kernel import can_copy
 from nomotheta.place.base import Facts, Mark, PlaceColumn
 from nomotheta.place.fingerprint import Fingerprint
 from nomotheta.place.mariadb_bulk import UNKNOWN, BulkConnection, BulkInsert, type_of
 from nomotheta.place.mariadb_rows import Pipe, as_literals
 from nomotheta.place.mariadb_sql import COLLATION, MariaFingerprint, MariaRenderer, by_code_point, mariadb_type
+from nomotheta.place.mariadb_url import settings_of
 from nomotheta.place.marks import HIGHEST, MARKS, OF_TABLE, TAKEN_AWAY, marks_ddl, marks_of, no_marks, values_of
 from nomotheta.place.render import Now, quoted, quoted_table, text_literal
 from nomotheta.place.rows import rows_table
@@ -50,8 +50,6 @@ _KINDS = {
     **dict.fromkeys(("tinytext", "text", "mediumtext", "longtext", "enum"), "text"),
     **dict.fromkeys(("binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob"), "binary"),
 }  # fmt: skip
-_PATIENCE = 10  # seconds until a server that does not answer is given up
-_LOCK_PATIENCE = 30  # seconds until a lock that somebody else holds is given up
 _CHUNK = 20_000  # rows
 _KNOWS_BULK = (10, 3)
 _STATEMENT = 1 << 20  # bytes of an INSERT, well below what every server takes
@@ -70,7 +68,7 @@ class MariaPlace(Staging):
     def __init__(self, name: str, url: str, shown: str) -> None:
         self.name, self.shown = name, shown
         self.fingerprint: Fingerprint = MariaFingerprint()
-        self._settings, patience = _settings(url, f"place {name}")
+        self._settings, patience = settings_of(url, f"place {name}")
         with self._translated():
             self._connection = BulkConnection(**self._settings)
             version = str(self._rows("SELECT version()")[0][0])
@@ -467,42 +465,3 @@ def _kind(type_name: str) -> Kind | None:
         return decimal(20, 0)
     bare = re.split(r"[( ]", type_name, maxsplit=1)[0]
     return Kind(_KINDS[bare]) if bare in _KINDS else None
-
-
-_PARAMETERS: Mapping[str, Callable[[str], Any]] = {
-    "connect_timeout": int, "lock_wait_timeout": int, "unix_socket": str, "ssl_ca": str,
-    "ssl_cert": str, "ssl_key": str,
-    "ssl_verify_cert": lambda text: text.lower() in {"1", "true", "yes"},
-    "ssl_verify_identity": lambda text: text.lower() in {"1", "true", "yes"},
-}  # fmt: skip
-
-
-def _settings(url: str, where: str) -> tuple[dict[str, Any], int]:
-    """What the driver takes, from a URL; and how long to wait for a lock, in seconds.
-
-    Raises:
-        DeclarationError: a part of the URL is not known, or it names no database.
-    """
-    parts = urlsplit(url)
-    database = unquote(parts.path.lstrip("/"))
-    if not database:
-        raise DeclarationError("the url names no database", where=where, mend="write mariadb://USER@HOST/DATABASE")
-    given: dict[str, Any] = {"connect_timeout": _PATIENCE, "lock_wait_timeout": _LOCK_PATIENCE}
-    for name, value in parse_qsl(parts.query, keep_blank_values=True):
-        if name not in _PARAMETERS:
-            mend = did_you_mean(name, _PARAMETERS, "known: " + ", ".join(_PARAMETERS))
-            raise DeclarationError(f"the url holds '{name}', which is not known", where=where, mend=mend)
-        try:
-            given[name] = _PARAMETERS[name](value)
-        except ValueError:
-            raise DeclarationError(f"'{value}' is no number", where=f"{where}, {name} in its url") from None
-    patience = given.pop("lock_wait_timeout")
-    try:
-        port = parts.port or 3306
-    except ValueError:
-        raise DeclarationError("the url's port is no number", where=where, mend="write HOST:3306") from None
-    return {
-        "host": parts.hostname or "localhost", "port": port, "user": unquote(parts.username or ""),
-        "password": unquote(parts.password or ""), "database": database, "charset": "utf8mb4",
-        "local_infile": not can_copy(), "autocommit": True, **given,
-    }, patience  # fmt: skip
