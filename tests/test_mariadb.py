@@ -109,9 +109,10 @@ def test_the_row_that_does_not_fit_is_told_among_all_that_were_sent(database: Da
         with place.transaction("t"):
             return place.append("t", ["v"], iter(batches), schema)
 
-    with pytest.raises(PlaceError, match=r"'v' \(row 123,457 of those sent\)"):
-        append(["a"] * 123_456 + ["too long"] + ["b"] * 100_000)
-    assert place.count("t") == 0
+    for value in ("too long", "a    "):  # spaces at the end are cut with a warning
+        with pytest.raises(PlaceError, match=r"'v' \(row 123,457 of those sent\)"):
+            append(["a"] * 123_456 + [value] + ["b"] * 100_000)
+        assert place.count("t") == 0
     assert append(["a"] * 123_456) == place.count("t") == 123_456  # the answers that were still to come were read
     place.close()
 

@@ -268,7 +268,7 @@ class MariaPlace(Staging):
         except BaseException:
             insert.forget()
             raise
-        if insert.warnings or insert.taken != insert.rows:
+        if insert.taken != insert.rows:
             raise self._warned(insert.rows, insert.taken)
         return insert.taken
 

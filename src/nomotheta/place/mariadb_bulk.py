@@ -33,6 +33,7 @@ _TYPES = {
     pa.timestamp("us", "UTC"): 12, pa.binary(): 252, pa.string(): 253,
 }  # fmt: skip
 _DECIMAL = 246
+_WARNED = 1265
 _LONGEST = 0xFFFFFF  # bytes; what is longer goes as several packets
 _PACKET = 1 << 18  # bytes, about
 _UNDER_WAY = 16  # packets that are sent before the answer to the first is read
@@ -66,10 +67,10 @@ class BulkInsert:
     """An INSERT that is prepared, and the packets of it that are under way."""
 
     def __init__(self, connection: Any, table: str, columns: Sequence[str], schema: Any) -> None:
-        self.rows = self.taken = self.warnings = 0
+        self.rows = self.taken = 0
         self._connection, self._columns = connection, list(columns)
         self._types = b"".join(struct.pack("<BB", type_of(schema.field(name).type) or 0, 0) for name in columns)
-        self._under_way: deque[tuple[int, int]] = deque()
+        self._under_way: deque[tuple[int, bytes]] = deque()
         listed = ", ".join(map(quoted, columns))
         sql = f"INSERT INTO {quoted_table(table)} ({listed}) VALUES ({', '.join('?' * len(columns))})"
         connection._execute_command(_PREPARE, sql)
@@ -83,7 +84,7 @@ class BulkInsert:
         """Send the rows of a `pa.RecordBatch`, and read the answers to what was sent long before.
 
         Raises:
-            pymysql.MySQLError: the server refuses a row; a row's number in the message is that among all rows sent.
+            pymysql.MySQLError: the server refuses a row, or warns of one; its number in the message is that among all rows.
         """
         if not batch.num_rows:
             return
@@ -93,29 +94,47 @@ class BulkInsert:
         for end in ends.tolist():
             packet = head + rows[begun:end].tobytes()
             self._connection._execute_command(_BULK, packet)
-            self._under_way.append((self.rows + first, (len(packet) + 1) // _LONGEST + 1))
+            self._under_way.append((self.rows + first, packet))
             begun, first = end, first + step
             while len(self._under_way) > (_UNDER_WAY if self.taken else 0):
                 self._answer()
         self.rows += batch.num_rows
 
     def _answer(self) -> None:
-        before, self._connection._next_seq_id = self._under_way.popleft()
+        before, packet = self._under_way.popleft()
         try:
-            answer = OKPacketWrapper(self._connection._read_packet())
+            answer = self._read(packet)
         except pymysql.MySQLError as error:
             self.forget()
             raise _numbered(error, before) from None
         self.taken += answer.affected_rows
-        self.warnings += answer.warning_count
+        if answer.warning_count:
+            self.forget()
+            raise _numbered(self._warning(packet), before)
+
+    def _read(self, packet: bytes) -> Any:
+        """The answer to a packet."""
+        self._connection._next_seq_id = (len(packet) + 1) // _LONGEST + 1
+        return OKPacketWrapper(self._connection._read_packet())
+
+    def _warning(self, packet: bytes) -> pymysql.MySQLError:
+        """What the server warns of in a packet, which is said only of the newest: all of this is undone anyway."""
+        with contextlib.suppress(pymysql.MySQLError):  # a key, for instance, is there already
+            self._connection._execute_command(_BULK, packet)
+            self._read(packet)
+            with self._connection.cursor() as cursor:
+                cursor.execute("SHOW WARNINGS LIMIT 1")
+                for _, code, told in cursor.fetchall():
+                    return pymysql.DataError(code, told)
+        return pymysql.DataError(_WARNED, "a row was taken with a warning")
 
     def forget(self) -> None:
         """Read the answers that still come, so that the connection can be asked for something else."""
         with contextlib.suppress(AttributeError, OSError):  # it is closed
             while self._under_way:
-                _, self._connection._next_seq_id = self._under_way.popleft()
+                _, packet = self._under_way.popleft()
                 with contextlib.suppress(pymysql.MySQLError):
-                    self._connection._read_packet()
+                    self._read(packet)
 
     def end(self) -> None:
         """Wait for the last answers.
