@@ -84,7 +84,7 @@ class BulkInsert:
         """Send the rows of a `pa.RecordBatch`, and read the answers to what was sent long before.
 
         Raises:
-            pymysql.MySQLError: the server refuses a row, or warns of one; its number in the message is that among all rows.
+            pymysql.MySQLError: the server refuses a row, or warns of one; it is told by its number among all rows.
         """
         if not batch.num_rows:
             return
