@@ -28,7 +28,7 @@ name = "Test line"
 url = "duckdb:///warehouse.duckdb"
 [layouts.office]
 delimiter = ";"
-decimal_mark = ","
+decimal_sign = ","
 date_forms = ["%d.%m.%Y"]
 null_words = ["", "n/a"]
 """
@@ -47,8 +47,8 @@ pattern = "T[0-9]{3}"
 kind = "decimal(6,2)"
 [columns.sold_on]
 kind = "date"
-[columns.load_id]
-from = "@load.id"
+[columns.load_no]
+from = "@load.no"
 [[keys]]
 columns = ["ticket_no"]
 """

@@ -29,7 +29,7 @@ WRONG = [
     ("[columns.b]\nkind = 3", "a kind is a text", ""),
     ('[columns.b]\nfrom = "@load.di"', "'@load.di' is not known", ""),
     ('[columns.b]\nkind = "text"\nfrom = "a"', "are both taken from 'a'", ""),
-    ('[columns.b]\nkind = "text"\nfrom = "@load.id"', "@load.id cannot fill text", ""),
+    ('[columns.b]\nkind = "text"\nfrom = "@load.no"', "@load.no cannot fill text", ""),
     ('[columns.b]\nkind = "date"\nvalue = "soon"', "'soon' does not fit date", ""),
     ('[columns.b]\nkind = "integer"\npattern = "[0-9]"', "a pattern needs a text, but b is integer", "use 'between'"),
     ('[columns.b]\nkind = "text"\npattern = "a("', "this pattern has an unclosed (", ""),
@@ -44,7 +44,7 @@ WRONG = [
     ('[[rules]]\nname = "x"\neach = "a = \'b\'"\nwhole = "count(*) > 1"', "holds exactly one of each, whole", ""),
     ('[[rules]]\nname = "x"\noffenders = "delete from a"', "offenders is one SELECT", ""),
     ('[[rules]]\nname = "x"\nwhole = "count(*) > 1"\notherwise = "reject"', "'reject' sets single rows aside", ""),
-    ('[[rules]]\nname = "x"\nwhole = "count(*) > 1"\nover = "load"', "rows of one load cannot be told apart", '"@load.id"'),
+    ('[[rules]]\nname = "x"\nwhole = "count(*) > 1"\nover = "load"', "rows of one load cannot be told apart", '"@load.no"'),
     ('[[rules]]\nname = "x"\neach = "a = \'1\'"\n[[rules]]\nname = "x"\neach = "a = \'2\'"', "is declared twice", ""),
 ]  # fmt: skip
 BASE = 'table = "others"\n{}\n[columns.a]\nkind = "text(5)"\n'

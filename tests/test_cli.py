@@ -17,7 +17,20 @@ from nomotheta.errors import NomothetaError
 from nomotheta.place import masked
 
 PROGRAM = [sys.executable, "-m", "nomotheta"]
-COMMANDS = ["demo", "peek", "draft", "lint", "load", "undo", "judge", "reconcile", "rejects", "run", "ledger", "report"]
+COMMANDS = [
+    "demo",
+    "peek",
+    "propose",
+    "lint",
+    "load",
+    "undo",
+    "judge",
+    "reconcile",
+    "rejects",
+    "run",
+    "ledger",
+    "report",
+]
 
 
 def started(space: Space, *words: str, **more: object) -> subprocess.CompletedProcess[str]:

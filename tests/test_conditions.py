@@ -143,7 +143,7 @@ MEANS = [
     ("left(name, 3) = ' Al' and right(name, 2) = 'a '", True),
     ("substring(name from 2 for 2) = 'Al'", True),
     ("upper(name) = ' ALDA ' and lower('É') = 'é'", True),
-    ("day = :day or :load_id = 7", True),
+    ("day = :day or :load_no = 7", True),
     ("nullif(n, 7) is null", True),
     ("(paid is true) and (not paid) is false", True),
     ("floor(fare) = 12 and ceil(fare) = 13 and abs(-fare) = 12.5", True),

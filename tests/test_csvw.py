@@ -53,30 +53,30 @@ Ticket|Fare zone|class|code|fare|sold|at|paid|tags|length
 def test_a_charter_comes_of_metadata(space: Space) -> None:
     space.write("inbox/fares.json", json.dumps(METADATA))
 
-    drafted = space.run("draft", "inbox/fares.json", "--table", f"fares_{DAY.replace('-', '_')}")
+    proposed = space.run("propose", "inbox/fares.json", "--table", f"fares_{DAY.replace('-', '_')}")
 
-    charter = tomllib.loads(drafted.out)
+    charter = tomllib.loads(proposed.out)
     assert charter["about"] == "Fares of the line"
     assert charter["references"] == [{"columns": ["zone"], "listed_in": "zones(zone_code)"}]
     assert charter["keys"] == [{"columns": ["id"]}]
     assert charter["columns"]["id"] == {"kind": "integer", "from": "Ticket", "blank": "never", "between": [1, ""]}
     assert charter["columns"]["class"] == {"kind": "text", "among": ["foot", "car"]}
     assert charter["columns"]["code"]["pattern"] == "[A-Z]{2}[0-9]+"
-    assert "lists of values in one field (tags)" in drafted.out
-    assert "a virtual column" in drafted.out
-    assert "duration, which no kind stands for" in drafted.out
+    assert "lists of values in one field (tags)" in proposed.out
+    assert "a virtual column" in proposed.out
+    assert "duration, which no kind stands for" in proposed.out
 
 
 def test_the_described_file_loads_with_nothing_rejected(space: Space) -> None:
     space.write("inbox/fares.json", json.dumps(METADATA))
     space.write(f"inbox/fares-{DAY}.csv", FILE)
-    text = space.run("draft", "inbox/fares.json", "--table", "fares_2026_06_01").out
+    text = space.run("propose", "inbox/fares.json", "--table", "fares_2026_06_01").out
     space.write("charters/fares.toml", text[: text.index("[[references]]")].replace("fares_2026_06_01", "fares"))
 
     ended = space.run("load", "fares", "--create", "--day", DAY, "--json")
 
     assert ended.code == 0, ended.text
-    rows = space.sql("select * exclude (tags, load_id) from fares order by id")
+    rows = space.sql("select * exclude (tags, load_no) from fares order by id")
     assert [tuple(map(str, row)) for row in rows] == [
         ("1", "A", "foot", "AB1", "1234.50", "2026-06-01", "2026-06-01 10:00:00.250000", "True", "P1D"),
         ("2", "B", "car", "None", "7.00", "2026-12-11", "2026-06-01 10:00:00", "False", "None"),
@@ -94,7 +94,7 @@ delimiter = "\\t"
 quote = ""
 encoding = "cp1252"
 null_words = ["", "none"]
-decimal_mark = ","
+decimal_sign = ","
 date_forms = ["%d.%m.%Y"]
 timestamp_forms = ["%Y%m%d %H:%M"]
 true_words = ["ja"]
@@ -121,8 +121,8 @@ kind = "date"
 kind = "timestamptz"
 [columns.paid]
 kind = "boolean"
-[columns.load_id]
-from = "@load.id"
+[columns.load_no]
+from = "@load.no"
 [[keys]]
 columns = ["id"]
 [[references]]
@@ -131,8 +131,8 @@ listed_in = "classes(name)"
 """
     space.write("charters/fares.toml", charter)
 
-    written = space.run("draft", "--from-charter", "fares", "--metadata", "--to", "fares.json")
-    back = space.run("draft", "fares.json")
+    written = space.run("propose", "--from-charter", "fares", "--metadata", "--to", "fares.json")
+    back = space.run("propose", "fares.json")
 
     assert written.code == back.code == 0, written.text + back.text
     expected, found = tomllib.loads(charter), tomllib.loads(back.out)
@@ -144,7 +144,7 @@ listed_in = "classes(name)"
 def test_a_file_of_data_is_described_too(space: Space) -> None:
     space.write("inbox/a.csv", "id;fare\n1;2,50\n2;3,75\n")
 
-    found = space.run("draft", "inbox/a.csv", "--metadata").json
+    found = space.run("propose", "inbox/a.csv", "--metadata").json
 
     assert found["url"] == "a.csv"
     assert found["dialect"]["delimiter"] == ";"
@@ -170,7 +170,7 @@ def test_metadata_that_says_too_little_is_refused_in_one_line(space: Space, chan
     base = {"@context": "http://www.w3.org/ns/csvw", "url": "a.csv", "tableSchema": {"columns": [{"name": "x"}]}}
     space.write("m.json", json.dumps({**base, **change}))
 
-    ended = space.run("draft", "m.json")
+    ended = space.run("propose", "m.json")
 
     assert ended.code == 2
     assert told in ended.text
@@ -180,7 +180,7 @@ def test_metadata_that_says_too_little_is_refused_in_one_line(space: Space, chan
 def test_what_is_no_delimited_text_has_no_such_metadata(space: Space) -> None:
     space.write("a.jsonl", '{"a": 1}\n')
 
-    ended = space.run("draft", "a.jsonl", "--metadata")
+    ended = space.run("propose", "a.jsonl", "--metadata")
 
     assert ended.code == 2
     assert "describes delimited text" in ended.text
@@ -189,5 +189,5 @@ def test_what_is_no_delimited_text_has_no_such_metadata(space: Space) -> None:
 def test_of_several_tables_one_is_asked_for(space: Space) -> None:
     space.write("m.json", json.dumps(METADATA))
 
-    assert "--table fares_2026_06_01" in space.run("draft", "m.json").text
-    assert "did you mean 'other'" in space.run("draft", "m.json", "--table", "othr").text
+    assert "--table fares_2026_06_01" in space.run("propose", "m.json").text
+    assert "did you mean 'other'" in space.run("propose", "m.json", "--table", "othr").text

@@ -34,7 +34,7 @@ def test_each_planted_fault_is_found_and_nothing_else(demo: Space) -> None:
             found.append((day, name, load["state"], load["message"], 1))
         found += [(day, name, "finding", f["rule"], f["breaks"]) for f in load["findings"] if f["verdict"] != "pass"]
         if load["reasons"]:
-            number = str(load["load_id"])
+            number = str(load["load_no"])
             demo.run("rejects", number, "--csv", "all.csv")
             with (demo.root / "all.csv").open(newline="") as file:
                 came = {int(row["reject record"]): row["reject original"] for row in csv.DictReader(file)}

@@ -158,11 +158,13 @@ def test_the_same_rows_in_any_format_are_the_same_table(
     ("name", "write"),
     [("json-lines", as_json), ("parquet", as_parquet), ("arrow", as_arrow), ("sheet", as_open_document)],
 )
-def test_a_file_of_any_format_is_looked_at_and_loads_under_its_own_draft(space: Space, name: str, write: Any) -> None:
+def test_a_file_of_any_format_is_looked_at_and_loads_under_its_own_proposal(
+    space: Space, name: str, write: Any
+) -> None:
     write(space.root / f"inbox/fares-{DAY}.x")
 
     found = space.run("peek", f"inbox/fares-{DAY}.x", "--json").json
-    space.run("draft", f"inbox/fares-{DAY}.x", "--table", "fares", "--to", "charters/fares.toml")
+    space.run("propose", f"inbox/fares-{DAY}.x", "--table", "fares", "--to", "charters/fares.toml")
     load = space.load(table="fares")
 
     assert (found["file_format"], found["rows"]) == (name, 3)

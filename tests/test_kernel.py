@@ -57,7 +57,7 @@ among = ["a12", "e12", "", "é12", "abcde"]
 """
 LAYOUTS = {
     "plain": "",
-    "grouped": 'decimal_mark = ","\ngrouping_mark = "."\ndate_forms = ["%d.%m.%Y", "%Y%m%d"]\nnull_words = ["", "n/a", "0"]',
+    "grouped": 'decimal_sign = ","\nthousands_sign = "."\ndate_forms = ["%d.%m.%Y", "%Y%m%d"]\nnull_words = ["", "n/a", "0"]',
     "trimmed": 'trim = true\nquote = "\'"\ntimestamp_forms = ["%Y-%m-%d %H:%M", "%Y-%m-%dT%H:%M:%S.%f"]\nmidnight_24 = true',
     "no quotes": 'quote = ""\ndate_forms = ["%-d/%m/%Y", "%Y-%m-%d", "%d %b %Y"]\ntrue_words = ["yes", "1"]\nfalse_words = ["no"]',
 }  # fmt: skip

@@ -17,8 +17,8 @@ from nomotheta.kinds import as_texts, explain, read_column, read_values
 from nomotheta.kinds.native import CANONICAL
 
 Date, Moment, Time = datetime.date, datetime.datetime, datetime.time
-COMMA = {"decimal_mark": ","}
-GROUPED = {"decimal_mark": ",", "grouping_mark": "."}
+COMMA = {"decimal_sign": ","}
+GROUPED = {"decimal_sign": ",", "thousands_sign": "."}
 GERMAN = {"date_forms": ["%d.%m.%Y"]}
 
 MONTHS = "janúar februar märz apríl mai juni juli august september oktober november desember".split()

@@ -41,7 +41,7 @@ def test_a_sound_file_goes_in_and_its_balance_adds_up(space: Space) -> None:
     ]
     (file,) = balance["files"]
     assert [file[key] for key in ("lines", "header", "empty", "record_lines")] == [3, 1, 0, 2]
-    assert space.sql("select ticket_no, fare::varchar, sold_on::varchar, load_id from tickets order by 1") == [
+    assert space.sql("select ticket_no, fare::varchar, sold_on::varchar, load_no from tickets order by 1") == [
         ("T001", "1.50", "2026-06-01", 1), ("T002", None, "2026-06-02", 1),
     ]  # fmt: skip
 
@@ -311,7 +311,7 @@ def test_an_encoding_error_names_its_line_and_the_encoding_it_may_be(space: Spac
 def test_a_table_that_is_not_there_or_does_not_fit_is_told_before_a_row_is_sent(space: Space) -> None:
     space.tickets(SOUND)
     missing = space.run("load", "tickets", "--day", DAY)
-    space.sql("create table tickets (ticket_no varchar, fare double, load_id bigint, agent varchar not null)")
+    space.sql("create table tickets (ticket_no varchar, fare double, load_no bigint, agent varchar not null)")
 
     unfit = space.run("load", "tickets", "--day", DAY)
 
@@ -348,16 +348,16 @@ def test_a_load_that_was_cut_off_is_settled_from_the_mark_in_the_place(space: Sp
     space.tickets(SOUND)
     space.load()
     workspace = open_workspace(space.root)
-    for load_id in (1, 2):  # two loads whose process is gone: one had committed, one had not
+    for load_no in (1, 2):  # two loads whose process is gone: one had committed, one had not
         entry = workspace.ledger.begin_load(
-            "tickets", "warehouse", workspace.today(), datetime.datetime.now(datetime.UTC), load_id, None
+            "tickets", "warehouse", workspace.today(), datetime.datetime.now(datetime.UTC), load_no, None
         )
         workspace.ledger._rows("UPDATE entries SET process = 999999999 WHERE entry_id = ?", entry)
     workspace.close()
 
     space.load()
 
-    summaries = {entry["load_id"]: entry["state"] for entry in space.run("ledger", "--json").json["entries"][1:3]}
+    summaries = {entry["load_no"]: entry["state"] for entry in space.run("ledger", "--json").json["entries"][1:3]}
     assert summaries == {1: "loaded", 2: "cut off"}
 
 
@@ -441,7 +441,7 @@ def test_a_row_that_repeats_one_key_does_not_block_another_row_by_its_other_key(
 
 
 def test_a_rule_that_errs_while_loading_is_named_and_the_load_is_undone(space: Space) -> None:
-    rules = [("fine", "fare > 0"), ("far", "load_id * 5000000000 * 5000000000 > 0"), ("near", "fare < 99")]
+    rules = [("fine", "fare > 0"), ("far", "load_no * 5000000000 * 5000000000 > 0"), ("near", "fare < 99")]
     space.charter(TICKETS + "".join(f'[[rules]]\nname = "{name}"\neach = "{rule}"\n' for name, rule in rules))
     space.tickets(SOUND)
 

@@ -17,7 +17,7 @@ from nomotheta.place.mariadb_bulk import BulkInsert
 from servers import Database, server
 from test_places import GOOD, goes_in_and_comes_out
 
-TABLE = "CREATE TABLE tickets (ticket_no varchar(9), fare numeric(8,2), sold_on date, load_id bigint)"
+TABLE = "CREATE TABLE tickets (ticket_no varchar(9), fare numeric(8,2), sold_on date, load_no bigint)"
 
 
 @pytest.fixture
@@ -70,7 +70,7 @@ def test_a_table_that_cannot_undo_is_refused(there: Space, database: Database, e
 @pytest.mark.parametrize(
     ("made", "told"),
     [
-        (TABLE.replace("load_id bigint", "load_id bigint, CHECK (fare < 3)"), "CONSTRAINT_1"),
+        (TABLE.replace("load_no bigint", "load_no bigint, CHECK (fare < 3)"), "CONSTRAINT_1"),
         (TABLE.replace("sold_on date", "sold_on date, UNIQUE (sold_on)"), "Duplicate entry '2026-06-01'"),
         (TABLE.replace("varchar(9)", "varchar(9) CHARACTER SET ascii"), "Incorrect string value"),
     ],
@@ -149,15 +149,15 @@ def test_digits_of_a_second_that_the_column_does_not_keep_are_told(there: Space,
     assert database.ask("SELECT count(*) FROM t") == [(1,)]
 
 
-def test_a_charter_is_drafted_from_a_table_and_judges_it(there: Space, database: Database) -> None:
+def test_a_charter_is_proposed_from_a_table_and_judges_it(there: Space, database: Database) -> None:
     database.ask(
         "CREATE TABLE seen (a varchar(9) NOT NULL, n decimal(9,3), ok boolean, at timestamp NULL, e enum('x', 'y'))"
     )
     database.ask("INSERT INTO seen VALUES ('x', 1.5, true, now(), 'x'), ('Y', NULL, false, NULL, 'y')")
 
-    drafted = there.run("draft", "--from-table", "seen", "--to", str(there.root / "charters" / "seen.toml"))
+    proposed = there.run("propose", "--from-table", "seen", "--to", str(there.root / "charters" / "seen.toml"))
 
-    assert drafted.code == 0, drafted.text
+    assert proposed.code == 0, proposed.text
     assert 'kind = "decimal(9,3)"' in (there.root / "charters" / "seen.toml").read_text()
     assert there.judge("seen")["verdict"] == "pass"
 
@@ -179,7 +179,7 @@ def test_a_url_that_is_wrong_and_a_user_without_rights_are_told(there: Space, da
         refused = there.run("load", "tickets", "--day", DAY)
 
         assert (answer["answers"], answer["may_create"]) == (True, False)
-        assert "CREATE TABLE IF NOT EXISTS nomotheta_loads" in answer["mend"]
+        assert "CREATE TABLE IF NOT EXISTS nomotheta_marks" in answer["mend"]
         assert "have it made by one who may: CREATE TABLE" in refused.text
         with pytest.raises(PlaceError, match="cannot be reached: Access denied"):
             connect("there", clerk.replace(f"{who}@", f"{who}:wrong@"), Path())

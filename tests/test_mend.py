@@ -53,7 +53,7 @@ def test_mended_rows_come_later_and_the_balance_of_their_load_closes(space: Spac
         2,
         1,
     ]  # T004 is as it was: too short
-    assert space.sql("select ticket_no, fare::varchar, load_id from tickets order by 1") == [
+    assert space.sql("select ticket_no, fare::varchar, load_no from tickets order by 1") == [
         ("T001", "1.50", 1), ("T002", "9.00", 2), ("T003", "2.50", 2),
     ]  # fmt: skip
     ended = space.run("rejects", "1", "--json").json
@@ -139,7 +139,7 @@ def test_a_rehearsal_says_what_would_be_and_touches_nothing(
     assert before == {
         path: path.read_bytes() for path in space.root.rglob("*") if path.is_file() and "sqlite" not in path.name
     }
-    assert [entry["load_id"] for entry in space.run("ledger", "--json").json["entries"]] == [1]
+    assert [entry["load_no"] for entry in space.run("ledger", "--json").json["entries"]] == [1]
     assert "rejects None" not in space.run("load", "tickets", "--day", DAY, "--rehearse").out
 
 
@@ -156,7 +156,7 @@ def test_a_rehearsal_of_a_table_that_is_not_there_names_those_that_are_once(spac
 def test_a_rehearsal_sees_the_table_and_what_it_refers_to(space: Space) -> None:
     space.sql("create table tariffs (fare decimal(6,2) primary key)")
     space.sql("insert into tariffs values (1.50)")
-    space.sql("create table tickets (ticket_no varchar primary key, fare decimal(6,2), sold_on date, load_id bigint)")
+    space.sql("create table tickets (ticket_no varchar primary key, fare decimal(6,2), sold_on date, load_no bigint)")
     space.sql("insert into tickets values ('T001', 1.5, null, 0)")
     space.charter(TICKETS + '[[references]]\ncolumns = ["fare"]\nlisted_in = "tariffs(fare)"\n')
     space.tickets(HEAD + "T001;1,50;01.06.2026\nT002;7,50;01.06.2026\n")
@@ -186,7 +186,7 @@ def test_what_the_sender_states_is_held_against_what_came(
 ) -> None:
     footer = "footer" in stated
     layout = (
-        '[delivery.layout]\ndelimiter = ";"\ndecimal_mark = ","\ndate_forms = ["%d.%m.%Y"]\n' + "footer = 1\n" * footer
+        '[delivery.layout]\ndelimiter = ";"\ndecimal_sign = ","\ndate_forms = ["%d.%m.%Y"]\n' + "footer = 1\n" * footer
     )
     space.charter(TICKETS.replace('layout = "office"\n', f"stated = {stated}\n{layout}"))
     space.tickets(BODY + text * footer)

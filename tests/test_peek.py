@@ -112,7 +112,7 @@ ODD = [
     (TEXT + "\n\n", "empty lines", 2),
     (TEXT + "7;x;1,00;01.06.2026;z\n", "repeats in what is nearly a key", 1),
     (TEXT + "x;x;1,00;01.06.2026;z\n", "values that are no whole number", 1),
-    (TEXT + "900;x;1.234,00;01.06.2026;z\n", "numbers with a grouping mark", 1),
+    (TEXT + "900;x;1.234,00;01.06.2026;z\n", "numbers with a thousands sign", 1),
     (TEXT + "900;x;1,00;31.06.2026;z\n", "values that are no date", 1),
     (TEXT + "900; x;1,00;01.06.2026;z\n", "white space at the ends of values", 1),
     (TEXT + "900;NULL;1,00;01.06.2026;z\n", "a value that looks like null", 1),

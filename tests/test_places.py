@@ -178,7 +178,7 @@ def test_what_a_column_does_not_hold_ends_the_load(sort: str, there: Space, data
 
 
 def test_a_constraint_that_the_charter_does_not_know_undoes_the_load_in_words(there: Space, database: Database) -> None:
-    database.ask("CREATE TABLE tickets (ticket_no varchar(9), fare numeric(8,2), sold_on date, load_id bigint)")
+    database.ask("CREATE TABLE tickets (ticket_no varchar(9), fare numeric(8,2), sold_on date, load_no bigint)")
     database.ask("CREATE UNIQUE INDEX one_a_day ON tickets (sold_on)")
     there.tickets(GOOD + "T004;1,00;01.06.2026\n")
 
@@ -231,7 +231,7 @@ def killed_often(there: Space, url: str, times: int = 50, more: str = "") -> Non
     for _ in range(times):
         with opened(there, url) as place, place.transaction("tickets"):
             place.delete("tickets", None)
-            place.delete("nomotheta_loads", None)
+            place.delete("nomotheta_marks", None)
         running = subprocess.Popen(command, cwd=there.root, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
         time.sleep(usual * chance.uniform(0.3, 1.1))
         running.send_signal(signal.SIGKILL)
@@ -411,7 +411,7 @@ def memory() -> Place:
 
 
 MERGED = TICKETS.replace('tolerate = "all"', 'tolerate = "all"\nhow = "merge"').replace(
-    '[columns.load_id]', '[columns.note]\nkind = "text"\n[columns.load_id]'
+    '[columns.load_no]', '[columns.note]\nkind = "text"\n[columns.load_no]'
 )  # fmt: skip
 
 
@@ -432,7 +432,7 @@ def test_a_merge_adds_changes_and_leaves_rows_by_their_key(sort: str, there: Spa
 
     names = ("how", "records", "loaded", "rejected", "repeated", "inserted", "updated", "unchanged", "before", "after")
     assert [balance[name] for name in names] == ["merge", 6, 4, 1, 1, 1, 2, 1, 3, 4]
-    rows = database.ask("SELECT ticket_no, fare, note, load_id FROM tickets ORDER BY 1")
+    rows = database.ask("SELECT ticket_no, fare, note, load_no FROM tickets ORDER BY 1")
     assert [(number, fare and float(fare), note, load) for number, fare, note, load in rows] == [
         ("T001", 1.5, "A", 2), ("T002", None, None, 1), ("T003", None, "c", 2), ("T004", 9.0, None, 2),
     ]  # fmt: skip
@@ -449,7 +449,7 @@ def test_a_merge_into_a_table_whose_key_is_none_is_refused(sort: str, there: Spa
         pytest.skip("it does not merge")
     there.charter(MERGED)
     database.ask(
-        "CREATE TABLE tickets (ticket_no varchar(9), fare numeric(8,2), sold_on date, note text, load_id bigint)"
+        "CREATE TABLE tickets (ticket_no varchar(9), fare numeric(8,2), sold_on date, note text, load_no bigint)"
     )
     database.ask("INSERT INTO tickets (ticket_no) VALUES ('T001'), ('T001'), ('T009')")
     there.tickets("ticket_no;fare;sold_on;note\nT001;1,50;01.06.2026;\n")
@@ -463,7 +463,7 @@ def test_a_merge_into_a_table_whose_key_is_none_is_refused(sort: str, there: Spa
 def test_a_load_is_taken_out_again_by_its_number(sort: str, there: Space, database: Database) -> None:
     if sort == "general":  # which tells rows by their primary key alone
         database.ask(
-            "CREATE TABLE tickets (ticket_no varchar(9) PRIMARY KEY, fare numeric(8,2), sold_on date, load_id bigint)"
+            "CREATE TABLE tickets (ticket_no varchar(9) PRIMARY KEY, fare numeric(8,2), sold_on date, load_no bigint)"
         )
     there.tickets(GOOD)
     there.tickets(GOOD.replace("T00", "T10"), "2026-06-02")
@@ -495,7 +495,7 @@ def test_what_an_overwrite_replaced_is_put_back(sort: str, there: Space, databas
     assert refused.code == 1
     assert "load 3 replaced rows after it" in refused.text
     assert first.code == 0, first.text
-    assert database.ask("SELECT ticket_no, load_id FROM tickets") == [("T003", 2)]
+    assert database.ask("SELECT ticket_no, load_no FROM tickets") == [("T003", 2)]
     assert "are not there" in there.run("undo", "2").text  # only the newest are kept
     assert there.run("ledger", "--json").json["entries"][0]["verdict"] == "error"
     with opened(there, database.url) as place:
@@ -575,7 +575,7 @@ def test_a_load_in_batches_goes_on_where_it_was_cut_off(
     load = there.load()
 
     assert 0 < there_before < sum(sent) == 8_910
-    assert load["load_id"] == 1
+    assert load["load_no"] == 1
     names = ("records", "loaded", "rejected", "repeated", "before", "after")
     assert [load["balance"][each] for each in names] == [9_001, 8_910, 90, 1, 0, 8_910]
     with opened(there, database.url) as place:
@@ -609,7 +609,7 @@ def test_what_was_gathered_is_thrown_away_where_the_charter_has_changed_or_a_rul
 
     undone = there.load()
 
-    assert (undone["state"], undone["load_id"]) == ("undone", 2)
+    assert (undone["state"], undone["load_no"]) == ("undone", 2)
     assert [undone["balance"][name] for name in ("records", "loaded", "before")] == [9_001, 8_910, 0]
     with opened(there, database.url) as found:
         assert found.tables() == ["tickets"]

@@ -54,10 +54,10 @@ def there(space: Space, database: Database) -> Space:
 @pytest.mark.parametrize(
     ("made", "told"),
     [
-        ("ticket_no varchar(3), fare numeric(6,2), sold_on date, load_id bigint", "'ticket_no' is character varying(3)"),
-        ("ticket_no text, fare numeric(5,2), sold_on date, load_id bigint", "'fare' is numeric(5,2)"),
-        ("ticket_no text, fare numeric, load_id bigint", "it has no column 'sold_on'"),
-        ("ticket_no text, fare numeric, sold_on date, load_id bigint, who text not null", "'who' may not be null"),
+        ("ticket_no varchar(3), fare numeric(6,2), sold_on date, load_no bigint", "'ticket_no' is character varying(3)"),
+        ("ticket_no text, fare numeric(5,2), sold_on date, load_no bigint", "'fare' is numeric(5,2)"),
+        ("ticket_no text, fare numeric, load_no bigint", "it has no column 'sold_on'"),
+        ("ticket_no text, fare numeric, sold_on date, load_no bigint, who text not null", "'who' may not be null"),
     ],
 )  # fmt: skip
 def test_a_table_that_cannot_take_it_is_told_of_before_a_row_is_sent(
@@ -75,7 +75,7 @@ def test_a_table_that_cannot_take_it_is_told_of_before_a_row_is_sent(
 def test_what_the_database_alone_knows_undoes_the_load_in_words(there: Space, database: Database) -> None:
     database.ask(
         "CREATE TABLE tickets (id int GENERATED ALWAYS AS IDENTITY, ticket_no text, fare numeric, sold_on date UNIQUE, "
-        "load_id smallint, at timestamptz NOT NULL DEFAULT now())"
+        "load_no smallint, at timestamptz NOT NULL DEFAULT now())"
     )
     there.tickets(GOOD + "T004;1,00;01.06.2026\n")
 
@@ -107,13 +107,13 @@ def test_an_overwrite_that_meets_somebody_elses_change_is_refused(database: Data
     assert database.ask("SELECT n FROM t ORDER BY 1") == [(1,), (3,), (4,)]
 
 
-def test_a_charter_is_drafted_from_a_table_and_judges_it(there: Space, database: Database) -> None:
+def test_a_charter_is_proposed_from_a_table_and_judges_it(there: Space, database: Database) -> None:
     database.ask("CREATE TABLE seen (a text NOT NULL, n numeric, d numeric(5,2), at timestamptz, place point)")
     database.ask("INSERT INTO seen VALUES ('x', 1.5, 2, now(), NULL), ('y', NULL, 3, now(), NULL)")
 
-    drafted = there.run("draft", "--from-table", "seen", "--to", str(there.root / "charters" / "seen.toml"))
+    proposed = there.run("propose", "--from-table", "seen", "--to", str(there.root / "charters" / "seen.toml"))
 
-    assert drafted.code == 0, drafted.text
+    assert proposed.code == 0, proposed.text
     text = (there.root / "charters" / "seen.toml").read_text()
     assert 'kind = "decimal(38,10)"' in text
     assert 'kind = "decimal(5,2)"' in text
@@ -158,12 +158,12 @@ def test_places_are_tried_and_what_is_in_the_way_is_said(
     }  # fmt: skip
     assert answers["warehouse"]["version"].startswith("PostgreSQL ")
     assert (answers["warehouse"]["may_create"], answers["clerk"]["may_create"]) == (True, False)
-    assert "CREATE TABLE IF NOT EXISTS nomotheta_loads" in answers["clerk"]["mend"]
+    assert "CREATE TABLE IF NOT EXISTS nomotheta_marks" in answers["clerk"]["mend"]
     assert "secret" not in found.text
     assert "deep" not in found.text
     there.tickets(GOOD)
     there.load()
-    database.ask("DROP TABLE nomotheta_loads")
+    database.ask("DROP TABLE nomotheta_marks")
     database.ask(f"GRANT ALL ON tickets TO {who}")
     there.tickets(GOOD.replace("T00", "T10"), "2026-06-02")
     refused = there.run("load", "tickets", "--day", "2026-06-02", "--place", "clerk")

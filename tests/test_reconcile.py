@@ -62,7 +62,7 @@ def test_what_was_loaded_is_equal_to_its_files(loaded: Space) -> None:
     assert totals["note"] == ("length", 200, ["1200"])
     assert totals["sold_on"] == ("range", 200, ["2026-06-01", "2026-06-28"])
     assert totals["paid"] == ("true", 200, ["200"])
-    assert found["uncompared"] == ["load_id"]
+    assert found["uncompared"] == ["load_no"]
 
 
 CHANGES = [
@@ -125,7 +125,7 @@ def test_two_values_that_changed_places_are_noticed(loaded: Space) -> None:
 
 def test_lost_and_added_rows_are_named(loaded: Space) -> None:
     loaded.sql("delete from tickets where ticket_no = 'T005'")
-    loaded.sql("insert into tickets (ticket_no, load_id) values ('T500', 1), ('T501', 1)")
+    loaded.sql("insert into tickets (ticket_no, load_no) values ('T500', 1), ('T501', 1)")
 
     found = reconciled(loaded)
 
@@ -170,7 +170,7 @@ def test_the_newest_load_is_reconciled_or_the_one_that_is_asked_for(loaded: Spac
 
 
 def test_loads_that_cannot_be_told_apart_are_reconciled_together(space: Space) -> None:
-    space.charter(TICKETS.replace('[columns.load_id]\nfrom = "@load.id"\n', ""))
+    space.charter(TICKETS.replace('[columns.load_no]\nfrom = "@load.no"\n', ""))
     for day in ("2026-06-01", "2026-06-02"):
         space.tickets(f"ticket_no;fare;sold_on\nT{day[-2:]}1;1,00;\n", day)
         space.load(day=day)

@@ -291,7 +291,7 @@ def conforms(value: Any, schema: dict[str, Any], root: dict[str, Any]) -> bool:
 
 COMMANDS = [("lint",), ("judge",), ("reconcile", "tickets"), ("rejects",), ("ledger",), ("report",), ("load", "ports"), ("run",),
             ("load", "nothing"), ("demo", "."), ("peek", "charters/ports.csv"),
-            ("draft", "charters/ports.csv")]  # fmt: skip
+            ("propose", "charters/ports.csv")]  # fmt: skip
 
 
 @pytest.mark.parametrize("words", COMMANDS, ids=" ".join)

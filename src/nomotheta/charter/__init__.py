@@ -1,7 +1,6 @@
 """Charters: the model of what may be declared, TOML read with positions, and lint. No data, no database."""
 
 from nomotheta.charter.checks import Check, value_of
-from nomotheta.charter.draft import Draft, DraftColumn, draft_text
 from nomotheta.charter.layout import Layout
 from nomotheta.charter.lint import Compiled, in_order, lint
 from nomotheta.charter.model import (
@@ -15,6 +14,7 @@ from nomotheta.charter.model import (
     Tell,
     Tolerance,
 )
+from nomotheta.charter.proposal import Proposal, ProposedColumn, proposal_text
 from nomotheta.charter.read import Problem, Read, read_charter, read_settings
 
 __all__ = [
@@ -25,18 +25,18 @@ __all__ = [
     "Column",
     "Compiled",
     "Delivery",
-    "Draft",
-    "DraftColumn",
     "Layout",
     "Problem",
+    "Proposal",
+    "ProposedColumn",
     "Read",
     "Settings",
     "Stated",
     "Tell",
     "Tolerance",
-    "draft_text",
     "in_order",
     "lint",
+    "proposal_text",
     "read_charter",
     "read_settings",
     "value_of",

@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 from decimal import Decimal, InvalidOperation
 from typing import Any, Literal
 
-from nomotheta.charter.model import NONE, Charter, ColumnCheck, Key, Otherwise, Tolerance
+from nomotheta.charter.model import NONE, CellRule, Charter, Key, Otherwise, Tolerance
 from nomotheta.charter.positions import Path
 from nomotheta.charter.read import Problem, Read
 from nomotheta.conditions import ConditionError, Kind, Node, PatternError, build, check, parse_pattern
@@ -100,7 +100,7 @@ def _column(reader: _Reader, charter: Charter, name: str, kind: Kind) -> Iterato
     column = charter.columns[name]
     base: Path = ("columns", name)
 
-    def made(sort: Sort, node: Node, told: str, of: ColumnCheck) -> Check:
+    def made(sort: Sort, node: Node, told: str, of: CellRule) -> Check:
         return Check(f"{name} {told}", sort, (name,), of.otherwise, (*base, sort), of.tolerate, node)
 
     yield Check(f"{name} is {kind.name if kind.name == 'text' else kind}", "kind", (name,), "reject", base)
@@ -129,7 +129,7 @@ def _column(reader: _Reader, charter: Charter, name: str, kind: Kind) -> Iterato
 
 
 def _pattern(
-    reader: _Reader, base: Path, kind: Kind, text: str, made: Callable[..., Check], of: ColumnCheck
+    reader: _Reader, base: Path, kind: Kind, text: str, made: Callable[..., Check], of: CellRule
 ) -> Iterator[Check]:
     path = (*base, "pattern")
     if kind.name != "text":
@@ -196,7 +196,7 @@ def _rules(reader: _Reader, charter: Charter) -> Iterator[Check]:
             )
         names.setdefault(rule.name, at)
         if rule.over == "load" and not charter.load_column() and charter.load.how != "overwrite":
-            mend = 'add a column with from = "@load.id"'
+            mend = 'add a column with from = "@load.no"'
             reader.complain((*base, "over"), "the rows of one load cannot be told apart in this table", mend)
         sort: Literal["each", "whole", "offenders"] = "each" if rule.each else "whole" if rule.whole else "offenders"
         text = str(getattr(rule, sort))

@@ -58,8 +58,8 @@ class Layout(Declared):
     range: str = ""
     null_words: list[str] = [""]
     trim: bool = False
-    decimal_mark: Literal[".", ","] = "."
-    grouping_mark: Literal["", ",", ".", "'", " ", "_"] = ""
+    decimal_sign: Literal[".", ","] = "."
+    thousands_sign: Literal["", ",", ".", "'", " ", "_"] = ""
     number_prefixes: list[Affix] = []
     number_suffixes: list[Affix] = []
     date_forms: list[str] = ["%Y-%m-%d"]
@@ -119,6 +119,6 @@ class Layout(Declared):
             raise ValueError("quote must differ from the delimiter and from escape; a doubled quote needs no escape")
         if self.escape and self.escape in self.delimiter:
             raise ValueError("delimiter and escape must differ; leave escape out if there is none")
-        if self.grouping_mark and self.grouping_mark == self.decimal_mark:
-            raise ValueError("grouping_mark and decimal_mark must differ; leave grouping_mark out if there is none")
+        if self.thousands_sign and self.thousands_sign == self.decimal_sign:
+            raise ValueError("thousands_sign and decimal_sign must differ; leave thousands_sign out if there is none")
         return self

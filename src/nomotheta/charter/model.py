@@ -168,32 +168,32 @@ class Load(Declared):
         return self
 
 
-class ColumnCheck(Declared):
+class CellRule(Declared):
     """What follows when a value of a column does not meet a check."""
 
     otherwise: Otherwise = "reject"
     tolerate: Tolerated = NONE
 
 
-class Blank(ColumnCheck):
+class Blank(CellRule):
     """Whether blanks may stand in a column."""
 
     value: Literal["never", "allowed"]
 
 
-class Between(ColumnCheck):
+class Between(CellRule):
     """The lowest and the highest value; an empty text "" leaves a side open."""
 
     values: Annotated[list[Any], Field(min_length=2, max_length=2)]
 
 
-class Among(ColumnCheck):
+class Among(CellRule):
     """The only values that may stand in a column."""
 
     values: Annotated[list[Any], Field(min_length=1)]
 
 
-class Pattern(ColumnCheck):
+class Pattern(CellRule):
     """A regular expression that the whole value must match."""
 
     value: str
@@ -209,7 +209,7 @@ def _short(key: str) -> BeforeValidator:
 
 
 SYSTEM_COLUMNS = {
-    "@load.id": Kind("integer"),
+    "@load.no": Kind("integer"),
     "@load.time": Kind("timestamptz"),
     "@file.name": Kind("text"),
     "@file.line": Kind("integer"),
@@ -390,7 +390,7 @@ class Charter(Declared):
 
     def load_column(self) -> str | None:
         """The column that holds the load's number, if one does."""
-        return next((name for name, column in self.columns.items() if column.from_ == "@load.id"), None)
+        return next((name for name, column in self.columns.items() if column.from_ == "@load.no"), None)
 
     def file_columns(self) -> dict[str, str]:
         """Column name → header name, for the columns that come from the file."""

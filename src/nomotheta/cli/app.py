@@ -154,7 +154,7 @@ def _write_page(found: Look, page: Path) -> None:
 
 
 @app.command()
-def draft(
+def propose(
     file: Annotated[Path | None, typer.Argument(metavar="[FILE]", help="Data, or metadata that describes it.")] = None,
     from_table: Annotated[
         str | None, typer.Option("--from-table", metavar="NAME", help="A table in place of a file.")
@@ -180,28 +180,28 @@ def draft(
     with guarded(json=json):
         from nomotheta.cli.progress import bars
         from nomotheta.errors import DeclarationError
-        from nomotheta.workspace.drafting import metadata_of_draft
+        from nomotheta.workspace.proposing import metadata_of_proposal
 
         if sum(each is not None for each in (file, from_table, from_charter)) != 1:
-            raise DeclarationError("name a file, or a table with --from-table", mend="nomotheta draft inbox/FILE")
+            raise DeclarationError("name a file, or a table with --from-table", mend="nomotheta propose inbox/FILE")
         if from_charter and not metadata:
-            mend = f"nomotheta draft --from-charter {from_charter} --metadata"
+            mend = f"nomotheta propose --from-charter {from_charter} --metadata"
             raise DeclarationError("a charter is there already; what can be written from it is metadata", mend=mend)
         opened = _open(workspace)
         if from_charter:
             text = opened.metadata(from_charter)
         elif file is not None:
             with bars(quiet=json) as listener:
-                text = opened.draft_file(file, table, listener)
+                text = opened.propose_file(file, table, listener)
         else:
-            text = opened.draft_table(str(from_table), place)
-        text = metadata_of_draft(text) if metadata and not from_charter else text
+            text = opened.propose_table(str(from_table), place)
+        text = metadata_of_proposal(text) if metadata and not from_charter else text
         if to:
-            opened.write_draft(text, to)
+            opened.write_proposal(text, to)
         if json:
-            from nomotheta.report import Drafted
+            from nomotheta.report import Proposed
 
-            _print(Drafted(text, str(to) if to else None))
+            _print(Proposed(text, str(to) if to else None))
         elif to is None:
             typer.echo(text)
         else:
@@ -285,7 +285,7 @@ def load(
 
 @app.command()
 def undo(
-    load_id: Annotated[int, typer.Argument(metavar="LOAD", help="The load's number; see the ledger.")],
+    load_no: Annotated[int, typer.Argument(metavar="LOAD", help="The load's number; see the ledger.")],
     workspace: Folder = HERE,
     json: Json = False,
 ) -> None:
@@ -294,7 +294,7 @@ def undo(
     Its rows are removed, and those that it replaced are put back, if they were kept.
     """
     with guarded(json=json):
-        result = _open(workspace).undo(load_id)
+        result = _open(workspace).undo(load_no)
         if json:
             _print(result)
         else:
@@ -350,7 +350,7 @@ def reconcile(
         results = []
         for table in tables:
             with bars(quiet=json) as listener:
-                results.append(opened.reconcile(table, load_id=load, place=place, listener=listener))
+                results.append(opened.reconcile(table, load_no=load, place=place, listener=listener))
             if not json:
                 show_reconciliation(results[-1])
         verdict = _gravest(result.verdict for result in results)
@@ -392,7 +392,7 @@ def rejects(
 
             _print(
                 Rejects(
-                    found.load.load_id or 0, found.load.table, found.rows, found.came, found.open, found.by,
+                    found.load.load_no or 0, found.load.table, found.rows, found.came, found.open, found.by,
                     found.faults, dict(found.load.reasons), shown,
                 )
             )  # fmt: skip

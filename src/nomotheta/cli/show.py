@@ -201,7 +201,7 @@ def _show_set_aside(console: Console, load: LoadResult) -> None:
         )
     console.print(indented(table, 4))
     more = balance.rejected + balance.repeated - _REJECTS
-    kept = load.mends or load.load_id  # a rehearsal keeps none
+    kept = load.mends or load.load_no  # a rehearsal keeps none
     rest = f"… and {more:,} more" if more > 0 else "with the rows as they came" if kept else ""
     told = f"{rest}: nomotheta rejects {kept} --csv FILE" if kept else rest
     if told:
@@ -214,7 +214,7 @@ def _show_set_aside(console: Console, load: LoadResult) -> None:
 def show_load(load: LoadResult) -> None:
     """A load: its balance, the rules, what was set aside."""
     console = out()
-    number_ = f" {load.load_id}" if load.load_id else ""
+    number_ = f" {load.load_no}" if load.load_no else ""
     what = f"load{number_} for {load.day}: {STATES[load.state]}"
     if load.mends is not None:
         what += f", mended rows of load {load.mends}"
@@ -239,7 +239,7 @@ def show_undone(result: Undone) -> None:
     """A load that was taken out again, or why it was not."""
     console = out()
     done = result.verdict == "pass"
-    title = f"  load {result.load_id} " + ("is taken out again" if done else "was not taken out")
+    title = f"  load {result.load_no} " + ("is taken out again" if done else "was not taken out")
     console.print(Text.assemble((result.table, "bold"), "  ", verdict_text(result.verdict), title))
     if not done:
         _show_message(console, result)
@@ -275,7 +275,7 @@ def show_rejects(found: SetAside, shown: Sequence[ShownReject], private: bool) -
     """The rows of a load that were set aside: by reason, then one by one."""
     console = out()
     load, rows = found.load, found.rows
-    title = f"  load {load.load_id} for {load.day}: {rows_told(rows)} set aside"
+    title = f"  load {load.load_no} for {load.day}: {rows_told(rows)} set aside"
     if found.came:
         by = " and ".join(map(str, found.by))
         title += f": {found.came:,} came later with load {by}, {found.open:,} open"
@@ -461,7 +461,7 @@ def show_ledger(entries: Sequence[Entry], zone: object) -> None:
     )  # fmt: skip
     for each in entries:
         when = each.started.astimezone(zone if isinstance(zone, datetime.tzinfo) else None)
-        what = f"{each.what} {each.load_id}" if each.load_id else each.what
+        what = f"{each.what} {each.load_no}" if each.load_no else each.what
         table.add_row(
             Text(f"{when:%Y-%m-%d %H:%M}"), number(each.run_id), what, Text(each.table, "bold"),
             Text(str(each.day) if each.day else ""), verdict_text(each.verdict), Text(visible(each.summary)),

@@ -40,4 +40,4 @@ INSTEAD_OF = {
 FIELDS = ("year", "quarter", "month", "day", "isodow", "hour", "minute", "second")
 UNITS = ("second", "minute", "hour", "day", "week", "month", "year")
 # parameters, filled by the run
-PARAMETERS = {"day": "date", "load_id": "integer"}
+PARAMETERS = {"day": "date", "load_no": "integer"}

@@ -32,7 +32,7 @@ PLANTED = (
     Planted(_SECOND, "tickets", "reject", "too_many_fields", "a note with an unquoted semicolon in it", "T26020202"),
     Planted(_SECOND, "tickets", "reject", "kind", "a number of travellers written as a word: two", "T26020303"),
     Planted(_SECOND, "tickets", "reject", "kind", "a day that no calendar has: 31.06.2026", "T26020404"),
-    Planted(_SECOND, "tickets", "reject", "kind", "a fare with grouping mark and decimal comma: 1.250,00", "T26020505"),
+    Planted(_SECOND, "tickets", "reject", "kind", "a fare with thousands sign, decimal comma: 1.250,00", "T26020505"),
     Planted(_SECOND, "tickets", "reject", "text_length", "a note longer than its 40 characters", "T26020606"),
     Planted(_SECOND, "tickets", "reject", "blank", "a sailing code made of spaces", "T26020707"),
     Planted(_SECOND, "tickets", "reject", "among", "a class that is not in the list: bicycle", "T26020808"),

@@ -81,7 +81,7 @@ url = "duckdb:///warehouse.duckdb"
 [layouts.booking-office]      # how the booking office writes its files
 delimiter = ";"
 encoding = "cp1252"
-decimal_mark = ","
+decimal_sign = ","
 date_forms = ["%d.%m.%Y"]
 null_words = ["", "n/a"]
 
@@ -154,8 +154,8 @@ kind = "time"
 kind = "integer"
 between = [1, 900]
 
-[columns.load_id]
-from = "@load.id"
+[columns.load_no]
+from = "@load.no"
 
 [[keys]]
 columns = ["code"]
@@ -221,8 +221,8 @@ blank = "never"
 [columns.note]
 kind = "text(40)"
 
-[columns.load_id]
-from = "@load.id"
+[columns.load_no]
+from = "@load.no"
 
 [columns.file_line]
 from = "@file.line"

@@ -143,12 +143,12 @@ def as_texts(column: Any) -> Any:
 
 def in_layout(column: Any, kind: Kind, layout: Layout) -> Any:
     """Values of any type as texts that the layout's forms read back; what was text stays as it is."""
-    if kind.is_number and layout.decimal_mark != ".":
+    if kind.is_number and layout.decimal_sign != ".":
         if pa.types.is_struct(column.type):
-            values = pc.replace_substring(column.field("value"), ".", layout.decimal_mark)
+            values = pc.replace_substring(column.field("value"), ".", layout.decimal_sign)
             return pc.coalesce(column.field("text"), values)
         if not _is_text(column.type):
-            return pc.replace_substring(as_texts(column), ".", layout.decimal_mark)
+            return pc.replace_substring(as_texts(column), ".", layout.decimal_sign)
     return as_texts(column)
 
 

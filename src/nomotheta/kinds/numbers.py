@@ -41,7 +41,7 @@ def read_decimal(texts: Any, kind: Kind, layout: Layout) -> Typed:
     if not 1 <= kind.scale < WORD or not len(texts):
         return _any_decimals(texts, kind, layout)
     cells = Cells.of(texts)
-    scaled, plain = read_fixed_point(cells, kind.scale, layout.decimal_mark)
+    scaled, plain = read_fixed_point(cells, kind.scale, layout.decimal_sign)
     if kind.digits < WORD + kind.scale:
         plain &= scaled < 10**kind.digits
     odd = np.flatnonzero(cells.valid & ~plain)
@@ -60,12 +60,12 @@ def read_decimal(texts: Any, kind: Kind, layout: Layout) -> Typed:
 def _any_decimals(texts: Any, kind: Kind, layout: Layout) -> Typed:
     """Decimals however they are written."""
     texts, misplaced = _ungrouped(texts, layout)
-    shape = _misshapen(texts, mark=layout.decimal_mark)
+    shape = _misshapen(texts, mark=layout.decimal_sign)
     clean = without(texts, shape)
-    values = _scaled(clean, kind, layout.decimal_mark)
+    values = _scaled(clean, kind, layout.decimal_sign)
     far = np.zeros(0, np.int64)
     if values is None:
-        values, far = _cast_decimal(_pointed(clean, layout.decimal_mark), kind)
+        values, far = _cast_decimal(_pointed(clean, layout.decimal_sign), kind)
     return Typed(values, Misfit.all(kind=np.union1d(shape, misplaced), range=far))
 
 
@@ -135,9 +135,9 @@ _REAL = r"^[+-]?([0-9]+(\.[0-9]+)?|\.[0-9]+)([eE][+-]?[0-9]{1,4})?$"
 def read_real(texts: Any, _kind: Kind, layout: Layout) -> Typed:
     """A decimal as above, with an exponent where need be; finite."""
     texts, misplaced = _ungrouped(_bare_of_affixes(texts, layout), layout)
-    if layout.decimal_mark != ".":
+    if layout.decimal_sign != ".":
         texts = without(texts, _rows(pc.match_substring(texts, ".")))
-        texts = pc.replace_substring(texts, layout.decimal_mark, ".")
+        texts = pc.replace_substring(texts, layout.decimal_sign, ".")
     shape = _rows(pc.invert(pc.match_substring_regex(texts, _REAL)))
     values = pc.cast(without(texts, shape), pa.float64())
     far = _rows(pc.invert(pc.is_finite(values)))
@@ -204,15 +204,15 @@ def _bare_of_affixes(texts: Any, layout: Layout) -> Any:
 
 
 def _ungrouped(texts: Any, layout: Layout) -> tuple[Any, Ints]:
-    """Texts without their declared grouping marks; the rows where one stands elsewhere than between threes."""
-    mark = layout.grouping_mark
+    """Texts without their declared thousands signs; the rows where one stands elsewhere than between threes."""
+    mark = layout.thousands_sign
     nothing = np.zeros(0, np.int64)
     if not mark:
         return texts, nothing
     grouped = pc.match_substring(texts, mark)
     if not pc.any(grouped).as_py():
         return texts, nothing
-    shape = f"^[+-]?[1-9][0-9]{{0,2}}({re.escape(mark)}[0-9]{{3}})+({re.escape(layout.decimal_mark)}[0-9]+)?$"
+    shape = f"^[+-]?[1-9][0-9]{{0,2}}({re.escape(mark)}[0-9]{{3}})+({re.escape(layout.decimal_sign)}[0-9]+)?$"
     wrong = _rows(pc.and_(grouped, pc.invert(pc.match_substring_regex(texts, shape))))
     return pc.replace_substring(without(texts, wrong), mark, ""), wrong
 

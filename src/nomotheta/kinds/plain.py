@@ -23,7 +23,7 @@ def spec_of(kind: Kind, layout: Layout) -> Spec:
     if kind.name == "integer":
         return Spec("integer")
     if kind.name == "decimal":
-        return Spec("decimal", kind.digits, kind.scale, layout.decimal_mark)
+        return Spec("decimal", kind.digits, kind.scale, layout.decimal_sign)
     if kind.name == "boolean":
         return Spec("word", len(layout.true_words), words=(*layout.true_words, *layout.false_words))
     if kind.name in {"date", "time", "timestamp"}:

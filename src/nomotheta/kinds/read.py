@@ -136,9 +136,9 @@ def explain(kind: Kind, reason: Reason, value: str, layout: Layout) -> str:
 
 
 def _number_hint(value: str, layout: Layout) -> str:
-    other = "." if layout.decimal_mark == "," else ","
+    other = "." if layout.decimal_sign == "," else ","
     if value.strip() != value:
         return "; it has white space around it, and the layout does not say trim = true"
-    if other in value and layout.grouping_mark != other:
-        return f"; '{other}' stands in it, and the layout declares '{layout.decimal_mark}' as its decimal mark"
+    if other in value and layout.thousands_sign != other:
+        return f"; '{other}' stands in it, and the layout declares '{layout.decimal_sign}' as its decimal sign"
     return ""

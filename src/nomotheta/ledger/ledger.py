@@ -28,14 +28,14 @@ CREATE TABLE IF NOT EXISTS runs (
     run_id INTEGER PRIMARY KEY, day TEXT NOT NULL, started TEXT NOT NULL, verdict TEXT, document TEXT
 );
 CREATE TABLE IF NOT EXISTS entries (
-    entry_id INTEGER PRIMARY KEY, what TEXT NOT NULL, run_id INTEGER, load_id INTEGER, table_name TEXT NOT NULL,
+    entry_id INTEGER PRIMARY KEY, what TEXT NOT NULL, run_id INTEGER, load_no INTEGER, table_name TEXT NOT NULL,
     place TEXT NOT NULL, day TEXT, started TEXT NOT NULL, process INTEGER, state TEXT NOT NULL, verdict TEXT NOT NULL,
     summary TEXT NOT NULL, document TEXT
 );
 CREATE INDEX IF NOT EXISTS entries_by_table ON entries (table_name, entry_id);
 CREATE TABLE IF NOT EXISTS mended (
-    of_load INTEGER NOT NULL, load_id INTEGER NOT NULL, file TEXT NOT NULL, record INTEGER NOT NULL,
-    PRIMARY KEY (of_load, file, record, load_id)
+    of_load INTEGER NOT NULL, load_no INTEGER NOT NULL, file TEXT NOT NULL, record INTEGER NOT NULL,
+    PRIMARY KEY (of_load, file, record, load_no)
 ) WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS outbox (
     mail_id INTEGER PRIMARY KEY, tell TEXT NOT NULL, subject TEXT NOT NULL, text TEXT NOT NULL, html TEXT NOT NULL,
@@ -124,11 +124,11 @@ class Ledger:
     # ---- entries
 
     def begin_load(
-        self, table: str, place: str, day: datetime.date, started: datetime.datetime, load_id: int, run_id: int | None
+        self, table: str, place: str, day: datetime.date, started: datetime.datetime, load_no: int, run_id: int | None
     ) -> int:
         """An entry for a load that is about to start."""
         return self._add(
-            "entries", what="load", run_id=run_id, load_id=load_id, table_name=table, place=place, day=day,
+            "entries", what="load", run_id=run_id, load_no=load_no, table_name=table, place=place, day=day,
             started=started, process=os.getpid(), state="started", verdict="error", summary="started",
         )  # fmt: skip
 
@@ -182,25 +182,25 @@ class Ledger:
         )  # fmt: skip
         return [
             Entry(
-                row["entry_id"], row["what"], row["run_id"], row["load_id"], row["table_name"], row["place"],
+                row["entry_id"], row["what"], row["run_id"], row["load_no"], row["table_name"], row["place"],
                 row["day"] and datetime.date.fromisoformat(row["day"]), datetime.datetime.fromisoformat(row["started"]),
                 row["state"], row["verdict"], row["summary"],
             )
             for row in rows
         ]  # fmt: skip
 
-    def load(self, load_id: int) -> LoadResult | None:
+    def load(self, load_no: int) -> LoadResult | None:
         """The newest result of a load by its number."""
         found = self._rows(
-            "SELECT document FROM entries WHERE load_id = ? AND document IS NOT NULL ORDER BY entry_id DESC LIMIT 1",
-            load_id,
+            "SELECT document FROM entries WHERE load_no = ? AND document IS NOT NULL ORDER BY entry_id DESC LIMIT 1",
+            load_no,
         )
         return _adapter(LoadResult).validate_json(found[0][0]) if found else None
 
-    def began(self, load_id: int) -> datetime.datetime | None:
+    def began(self, load_no: int) -> datetime.datetime | None:
         """When a load first began, or None where there is no such."""
         found = self._rows(
-            "SELECT started FROM entries WHERE load_id = ? AND what = 'load' ORDER BY entry_id LIMIT 1", load_id
+            "SELECT started FROM entries WHERE load_no = ? AND what = 'load' ORDER BY entry_id LIMIT 1", load_no
         )
         return datetime.datetime.fromisoformat(found[0][0]) if found else None
 
@@ -214,46 +214,46 @@ class Ledger:
         adapter = _adapter(LoadResult)
         return [(adapter.validate_json(row[0]), datetime.datetime.fromisoformat(row[1])) for row in rows]
 
-    def highest_load_id(self) -> int:
+    def highest_load_no(self) -> int:
         """The highest load number given so far."""
-        return int(self._rows("SELECT coalesce(max(load_id), 0) FROM entries")[0][0])
+        return int(self._rows("SELECT coalesce(max(load_no), 0) FROM entries")[0][0])
 
     def begin_undo(self, load: LoadResult, started: datetime.datetime) -> int:
         """An entry for a load that is about to be taken out."""
         return self._add(
-            "entries", what="undo", load_id=load.load_id, table_name=load.table, place=load.place, day=load.day,
+            "entries", what="undo", load_no=load.load_no, table_name=load.table, place=load.place, day=load.day,
             started=started, process=os.getpid(), state="started", verdict="error", summary="started",
         )  # fmt: skip
 
     def end_undo(self, entry_id: int, result: Undone) -> None:
         """What came of it; the load that is out no longer counts as loaded."""
         if result.verdict == "pass":
-            self.take_out(result.load_id)
+            self.take_out(result.load_no)
         told = result.message
         if result.verdict == "pass":
-            told = f"load {result.load_id} taken out: {result.removed:,} rows removed"
+            told = f"load {result.load_no} taken out: {result.removed:,} rows removed"
             told += f", {result.restored:,} put back" if result.restored else ""
         self._rows(
             "UPDATE entries SET state = ?, verdict = ?, summary = ? WHERE entry_id = ?",
             "taken out" if result.verdict == "pass" else "failed", result.verdict, told, entry_id,
         )  # fmt: skip
 
-    def take_out(self, load_id: int) -> None:
+    def take_out(self, load_no: int) -> None:
         """A load whose rows are no longer in its table."""
-        load = self.load(load_id)
+        load = self.load(load_no)
         if load is not None:
             self._rows(
                 "UPDATE entries SET state = 'taken out', document = ?, summary = summary || '; taken out since' "
-                "WHERE load_id = ? AND state = 'loaded'",
-                _dump(replace(load, state="taken out")), load_id,
+                "WHERE load_no = ? AND state = 'loaded'",
+                _dump(replace(load, state="taken out")), load_no,
             )  # fmt: skip
 
-    def settle_undo(self, entry_id: int, load_id: int, *, stands: bool) -> None:
+    def settle_undo(self, entry_id: int, load_no: int, *, stands: bool) -> None:
         """What became of an undo that was cut off, as the load's mark in the place says."""
         if not stands:
-            self.take_out(load_id)
+            self.take_out(load_no)
         state, verdict = ("cut off", "error") if stands else ("taken out", "pass")
-        told = f"was cut off; load {load_id} stands" if stands else f"was cut off; load {load_id} is out"
+        told = f"was cut off; load {load_no} stands" if stands else f"was cut off; load {load_no} is out"
         self._rows(
             "UPDATE entries SET state = ?, verdict = ?, summary = ? WHERE entry_id = ?", state, verdict, told, entry_id
         )
@@ -262,7 +262,7 @@ class Ledger:
         """What began and did not end, by a process that is gone: entry, load number, table, and load or undo."""
         rows = self._rows("SELECT * FROM entries WHERE state = 'started' AND place = ?", place)
         return [
-            (row["entry_id"], row["load_id"], row["table_name"], row["what"])
+            (row["entry_id"], row["load_no"], row["table_name"], row["what"])
             for row in rows
             if not _alive(row["process"])
         ]
@@ -283,9 +283,9 @@ class Ledger:
 
     # ---- rows that were set aside and came later
 
-    def expect_mended(self, of_load: int, load_id: int, rows: Sequence[tuple[str, int]]) -> None:
+    def expect_mended(self, of_load: int, load_no: int, rows: Sequence[tuple[str, int]]) -> None:
         """Rows that a load set aside (file and record) are about to come with another."""
-        given = [(of_load, load_id, file, record) for file, record in rows]
+        given = [(of_load, load_no, file, record) for file, record in rows]
         try:
             with contextlib.closing(self._connection.cursor()) as cursor:
                 cursor.execute("BEGIN")
@@ -294,26 +294,26 @@ class Ledger:
         except sqlite3.Error as error:
             raise self._error(error) from None
 
-    def drop_mended(self, of_load: int, load_id: int, rows: Sequence[tuple[str, int]]) -> None:
+    def drop_mended(self, of_load: int, load_no: int, rows: Sequence[tuple[str, int]]) -> None:
         """These did not come after all."""
         for file, record in rows:
             self._rows(
-                "DELETE FROM mended WHERE of_load = ? AND load_id = ? AND file = ? AND record = ?",
-                of_load, load_id, file, record,
+                "DELETE FROM mended WHERE of_load = ? AND load_no = ? AND file = ? AND record = ?",
+                of_load, load_no, file, record,
             )  # fmt: skip
 
     def mended(self, of_load: int) -> dict[tuple[str, int], int]:
         """The rows of a load (file and record) that came later, each with the load it came with."""
         rows = self._rows(
-            "SELECT file, record, load_id FROM mended WHERE of_load = ? AND EXISTS "
-            "(SELECT 1 FROM entries WHERE entries.load_id = mended.load_id AND state = 'loaded')",
+            "SELECT file, record, load_no FROM mended WHERE of_load = ? AND EXISTS "
+            "(SELECT 1 FROM entries WHERE entries.load_no = mended.load_no AND state = 'loaded')",
             of_load,
         )
         return {(row[0], row[1]): row[2] for row in rows}
 
-    def mends(self, load_id: int) -> int | None:
+    def mends(self, load_no: int) -> int | None:
         """The load whose rows this one mends, or None."""
-        found = self._rows("SELECT of_load FROM mended WHERE load_id = ? LIMIT 1", load_id)
+        found = self._rows("SELECT of_load FROM mended WHERE load_no = ? LIMIT 1", load_no)
         return found[0][0] if found else None
 
     def mending(self, of_load: int) -> list[int]:

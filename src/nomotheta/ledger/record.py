@@ -46,7 +46,7 @@ class LoadResult:
     day: datetime.date
     state: State
     verdict: Verdict
-    load_id: int | None = None
+    load_no: int | None = None
     message: str = ""
     where: str = ""
     mend: str = ""
@@ -66,7 +66,7 @@ class LoadResult:
 class Undone:
     """What came of taking a load out of its table again: the rows before, removed, put back, and after."""
 
-    load_id: int
+    load_no: int
     table: str
     place: str
     verdict: Verdict
@@ -130,7 +130,7 @@ class Entry:
     entry_id: int
     what: Literal["load", "judge", "reconcile", "undo"]
     run_id: int | None
-    load_id: int | None
+    load_no: int | None
     table: str
     place: str
     day: datetime.date | None

@@ -45,7 +45,7 @@ class Order:
     done and then undone; `stated` are the texts beside the files that state counts, by file, or under "" for all.
     """
 
-    load_id: int
+    load_no: int
     workspace: str
     day: datetime.date
     at: datetime.datetime
@@ -117,7 +117,7 @@ class _Load:
             where = self.place.render(self.compiled.slice, self.now) if self.compiled.slice else None
             self.place.expect(table, charter.kinds())
             if charter.load.keep_previous:
-                self.place.copy(table, kept_table(table, self.order.load_id), columns_kept(self.compiled), where)
+                self.place.copy(table, kept_table(table, self.order.load_no), columns_kept(self.compiled), where)
             removed = self.place.delete(table, where)
         merged, loaded = None, 0
         if self.order.staging:
@@ -151,7 +151,7 @@ class _Load:
         """Everything that happens before the transaction, where rows are gathered beside the table."""
         charter, staging = self.compiled.charter, self.compiled.charter.load.staging
         assert staging is not None  # noqa: S101 - only then is there a table to gather them in
-        self.newest = [mark.load_id for mark in self.place.marks(charter.table)]
+        self.newest = [mark.load_no for mark in self.place.marks(charter.table)]
         stream, schema = self.incoming(rejects)
         there = gather(
             self.place, self.order.staging, self.compiled, self.columns, stream, schema, staging.rows
@@ -168,7 +168,7 @@ class _Load:
 
     def check_alone(self) -> None:
         """Nobody may have loaded into the table while rows were gathered beside it."""
-        if [mark.load_id for mark in self.place.marks(self.compiled.charter.table)] != self.newest:
+        if [mark.load_no for mark in self.place.marks(self.compiled.charter.table)] != self.newest:
             raise PlaceError("another load has come in meanwhile", where=self.compiled.charter.table,
                              mend="load again; what was gathered is not used")  # fmt: skip
 
@@ -197,7 +197,7 @@ class _Load:
             )
         order = self.order
         mark = Mark(
-            order.load_id, order.workspace, self.compiled.charter.table, order.content, order.once, order.day, order.at,
+            order.load_no, order.workspace, self.compiled.charter.table, order.content, order.once, order.day, order.at,
             balance.loaded,
         )  # fmt: skip
         if not self.place.mark(mark):
@@ -248,7 +248,7 @@ class _Load:
         compiled = self.compiled
         source = opened(file) if opened else open_file(file.path, file.name, compiled.layout, compiled.charter)
         shape = match_columns(source, self.compiled.charter)
-        fixed = constants(self.compiled.charter, self.order.load_id, self.order.at, self.order.day, file.name)
+        fixed = constants(self.compiled.charter, self.order.load_no, self.order.at, self.order.day, file.name)
         fixed |= dict.fromkeys(shape.absent)
         self.notes += [f"{file.name} has no column '{name}': it is filled with null" for name in shape.absent]
         plan = Plan(
@@ -439,7 +439,7 @@ def load(
             if order.staging:
                 step.gather(rejects)
             with (
-                keeping(place, compiled, order.load_id, lambda step=step: step.committing),  # type: ignore[misc]
+                keeping(place, compiled, order.load_no, lambda step=step: step.committing),  # type: ignore[misc]
                 place.transaction(compiled.charter.table),
             ):
                 step.run(rejects)

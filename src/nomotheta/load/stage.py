@@ -23,15 +23,15 @@ from nomotheta.place import Place
 _NAME = r"{}_staging_(\d+)_([0-9a-f]{{12}})"
 
 
-def stage_name(table: str, load_id: int, token: str) -> str:
+def stage_name(table: str, load_no: int, token: str) -> str:
     """The table in which a load's rows are gathered."""
-    return f"{beside(table)}_staging_{load_id}_{token}"
+    return f"{beside(table)}_staging_{load_no}_{token}"
 
 
 def stage_token(place: Place, compiled: Compiled, workspace: str, content: str) -> str:
     """What must be the same for a load to go on where another was cut off."""
     marks = place.marks(compiled.charter.table)
-    newest = f"{marks[-1].load_id} {marks[-1].workspace}" if marks else ""
+    newest = f"{marks[-1].load_no} {marks[-1].workspace}" if marks else ""
     parts = (workspace, content, newest, compiled.charter.model_dump_json(), compiled.layout.model_dump_json())
     return hashlib.blake2b("\0".join(parts).encode(), digest_size=6).hexdigest()
 

@@ -28,9 +28,9 @@ class TakenOut:
     after: int
 
 
-def kept_table(table: str, load_id: int) -> str:
+def kept_table(table: str, load_no: int) -> str:
     """Where the rows are kept that a load replaced."""
-    return f"{beside(table)}_before_{load_id}"
+    return f"{beside(table)}_before_{load_no}"
 
 
 def columns_kept(compiled: Compiled) -> list[str]:
@@ -39,7 +39,7 @@ def columns_kept(compiled: Compiled) -> list[str]:
 
 
 @contextlib.contextmanager
-def keeping(place: Place, compiled: Compiled, load_id: int, committing: Callable[[], bool]) -> Iterator[None]:
+def keeping(place: Place, compiled: Compiled, load_no: int, committing: Callable[[], bool]) -> Iterator[None]:
     """Around a load that keeps what it replaces: the table for it is made before, and older ones go afterwards.
 
     What fails while it is `committing` may stand all the same, and so may the table.
@@ -48,7 +48,7 @@ def keeping(place: Place, compiled: Compiled, load_id: int, committing: Callable
     if not charter.load.keep_previous:
         yield
         return
-    kept = kept_table(charter.table, load_id)
+    kept = kept_table(charter.table, load_no)
     place.make_like(kept, charter.table, columns_kept(compiled))
     try:
         yield
@@ -70,19 +70,19 @@ def told_apart(compiled: Compiled, how: How) -> str:
     if how == "merge":
         return "a merge gives rows other values, and what they were is not kept"
     if how == "append" and not charter.load_column():
-        return "its rows cannot be told from others: no column is filled from @load.id"
+        return "its rows cannot be told from others: no column is filled from @load.no"
     if how == "overwrite" and not charter.load.keep_previous:
         return "the rows that it replaced were not kept: keep_previous is not declared"
     return ""
 
 
-def undo(place: Place, compiled: Compiled, load_id: int, workspace: str, how: How, now: Now) -> TakenOut:
+def undo(place: Place, compiled: Compiled, load_no: int, workspace: str, how: How, now: Now) -> TakenOut:
     """Take a load's rows out of its table, and put back those that it replaced, in one transaction.
 
     Args:
         place: where the table is.
         compiled: its charter.
-        load_id: the load.
+        load_no: the load.
         workspace: whose load it is.
         how: how it was loaded.
         now: the moment of now, and the day that the load was for.
@@ -95,16 +95,16 @@ def undo(place: Place, compiled: Compiled, load_id: int, workspace: str, how: Ho
     charter, table = compiled.charter, compiled.charter.table
     why = told_apart(compiled, how)
     if why:
-        raise DeclarationError(f"load {load_id} cannot be taken out: {why}", where=compiled.file)
-    kept = kept_table(table, load_id)
+        raise DeclarationError(f"load {load_no} cannot be taken out: {why}", where=compiled.file)
+    kept = kept_table(table, load_no)
     with place.transaction(table):
-        mark = _standing(place, table, load_id, workspace, how)
+        mark = _standing(place, table, load_no, workspace, how)
         before = place.count(table)
         condition = compiled.slice
         if how == "append":
-            condition = check(f'"{charter.load_column()}" = {int(load_id)}', charter.kinds())
+            condition = check(f'"{charter.load_column()}" = {int(load_no)}', charter.kinds())
         elif place.columns(kept) is None:
-            raise DeclarationError(f"the rows that load {load_id} replaced are not there: {kept}", where=place.shown)
+            raise DeclarationError(f"the rows that load {load_no} replaced are not there: {kept}", where=place.shown)
         removed = place.delete(table, place.render(condition, now) if condition else None)
         restored = place.copy(kept, table, columns_kept(compiled), None) if how == "overwrite" else 0
         after = place.count(table)
@@ -120,16 +120,16 @@ def undo(place: Place, compiled: Compiled, load_id: int, workspace: str, how: Ho
     return TakenOut(before, removed, restored, after)
 
 
-def _standing(place: Place, table: str, load_id: int, workspace: str, how: How) -> Mark:
+def _standing(place: Place, table: str, load_no: int, workspace: str, how: How) -> Mark:
     marks = place.marks(table)
-    mark = next((each for each in marks if each.load_id == load_id and each.workspace == workspace), None)
+    mark = next((each for each in marks if each.load_no == load_no and each.workspace == workspace), None)
     if mark is None:
         raise DeliveryError(
-            f"load {load_id} does not stand in {table}", where=place.shown, mend="see: nomotheta ledger"
+            f"load {load_no} does not stand in {table}", where=place.shown, mend="see: nomotheta ledger"
         )
-    if how == "overwrite" and marks[-1].load_id != load_id:
+    if how == "overwrite" and marks[-1].load_no != load_no:
         raise DeliveryError(
-            f"load {marks[-1].load_id} replaced rows after it", where=table,
-            mend=f"only the newest can be taken out: nomotheta undo {marks[-1].load_id}",
+            f"load {marks[-1].load_no} replaced rows after it", where=table,
+            mend=f"only the newest can be taken out: nomotheta undo {marks[-1].load_no}",
         )  # fmt: skip
     return mark

@@ -304,10 +304,10 @@ def _told(name: str, sort: str) -> str:
     return name.replace(met, broken, 1)
 
 
-def constants(charter: Charter, load_id: int, at: datetime.datetime, day: datetime.date, file: str) -> dict[str, Any]:
+def constants(charter: Charter, load_no: int, at: datetime.datetime, day: datetime.date, file: str) -> dict[str, Any]:
     """The values of the columns that the file does not hold; `@file.line` is filled block by block."""
     given = {
-        "@load.id": load_id,
+        "@load.no": load_no,
         "@load.time": at,
         "@delivery.day": day,
         "@file.name": file,

@@ -52,9 +52,9 @@ def _candidates() -> list[Candidate]:
     found.append(Candidate(Kind("integer"), Layout(), ""))
     found += [Candidate(Kind("date"), Layout(date_forms=[form]), form) for form in _DATES if "%y" not in form]
     found.append(Candidate(wide, Layout(), ""))
-    found.append(Candidate(wide, Layout(decimal_mark=","), "decimal comma"))
-    found.append(Candidate(wide, Layout(grouping_mark=","), "decimal point, grouping comma"))
-    found.append(Candidate(wide, Layout(decimal_mark=",", grouping_mark="."), "decimal comma, grouping point"))
+    found.append(Candidate(wide, Layout(decimal_sign=","), "decimal comma"))
+    found.append(Candidate(wide, Layout(thousands_sign=","), "decimal point, grouping comma"))
+    found.append(Candidate(wide, Layout(decimal_sign=",", thousands_sign="."), "decimal comma, grouping point"))
     found.append(Candidate(Kind("real"), Layout(), "with exponents"))
     found += [Candidate(Kind("time"), Layout(time_forms=[form]), form) for form in _TIMES]
     found += [Candidate(Kind("timestamp"), Layout(timestamp_forms=[form]), form) for form in _STAMPS]
@@ -187,7 +187,7 @@ class ColumnLook:
             candidate.low = low if candidate.low is None else min(candidate.low, low)
             candidate.high = high if candidate.high is None else max(candidate.high, high)
         if candidate.kind.name == "decimal":
-            self._scale(values, candidate.layout.decimal_mark)
+            self._scale(values, candidate.layout.decimal_sign)
 
     def _scale(self, values: Any, mark: str) -> None:
         at = pc.find_substring(values, mark)
@@ -231,7 +231,7 @@ class ColumnLook:
         ranged = best is not None and kind == best.kind.name and bool(best.ranges.width)
         if counts and (len(counts) <= _FEW or not ranged) and len(counts) <= self.values // 2 + 1:
             numbers = ranged and kind in {"integer", "decimal"} and len(counts) <= _FEW
-            return most_frequent(counts, by_value=numbers and not (best and best.layout.grouping_mark))
+            return most_frequent(counts, by_value=numbers and not (best and best.layout.thousands_sign))
         if ranged and best is not None:
             edges, found = best.ranges.filled()
             step = edges[1] - edges[0]

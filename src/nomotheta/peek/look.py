@@ -249,8 +249,8 @@ def _seen(column: ColumnLook) -> SeenColumn:
 
 
 _NEEDS = {
-    "decimal": ("decimal_mark", "grouping_mark"),
-    "real": ("decimal_mark",),
+    "decimal": ("decimal_sign", "thousands_sign"),
+    "real": ("decimal_sign",),
     "boolean": ("true_words", "false_words"),
     "date": ("date_forms",),
     "time": ("time_forms",),
@@ -290,9 +290,9 @@ def _kind_oddities(column: ColumnLook, best: Candidate) -> Iterator[Oddity]:
     if column.as_text and column.as_value and best.kind.is_number:
         yield Oddity("numbers stored as text", name, column.as_text)
     plain = [each for each in candidates if each.kind.name in {"decimal", "integer"} and each.misfits]
-    if best.layout.grouping_mark and plain:
+    if best.layout.thousands_sign and plain:
         fewest = min(plain, key=lambda each: each.misfits)
-        yield Oddity("numbers with a grouping mark", name, fewest.misfits, fewest.example or "")
+        yield Oddity("numbers with a thousands sign", name, fewest.misfits, fewest.example or "")
     rivals = [each for each in candidates if each is not best and each.kind.name == "date" and not each.misfits]
     if best.kind.name == "date" and rivals:
         yield Oddity(f"dates that could be {best.form} as well as {rivals[0].form}", name)

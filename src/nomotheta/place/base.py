@@ -34,7 +34,7 @@ class PlaceColumn:
 class Mark:
     """The row that a load leaves in the place, in the same transaction as its rows."""
 
-    load_id: int
+    load_no: int
     workspace: str
     table: str
     content: str
@@ -161,7 +161,7 @@ class Place(Protocol):
     def unmark(self, mark: Mark) -> None:
         """Take a load's mark away."""
 
-    def next_load_id(self) -> int:
+    def next_load_no(self) -> int:
         """One more than the highest number that any load into this place has had."""
 
     def close(self) -> None:

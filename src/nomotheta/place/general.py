@@ -310,15 +310,15 @@ class GeneralPlace(Embedded):
         """Take a load's mark away."""
         found = self._there(MARKS)
         own = sa.and_(
-            found.columns.table_name == mark.table, found.columns.load_id == mark.load_id,
+            found.columns.table_name == mark.table, found.columns.load_no == mark.load_no,
             found.columns.workspace == mark.workspace,
         )  # fmt: skip
         self._run(found.delete().where(own))
 
-    def next_load_id(self) -> int:
+    def next_load_no(self) -> int:
         """One more than the highest number so far."""
         found = self._table(MARKS)
-        highest = None if found is None else self._run(sa.select(sa.func.max(found.columns.load_id))).scalar()
+        highest = None if found is None else self._run(sa.select(sa.func.max(found.columns.load_no))).scalar()
         return int(highest or 0) + 1
 
     def close(self) -> None:

@@ -440,9 +440,9 @@ class MariaPlace(Staging):
 
     def unmark(self, mark: Mark) -> None:
         """Take a load's mark away."""
-        self._run(TAKEN_AWAY.format("%s", "%s", "%s"), [mark.table, mark.load_id, mark.workspace])
+        self._run(TAKEN_AWAY.format("%s", "%s", "%s"), [mark.table, mark.load_no, mark.workspace])
 
-    def next_load_id(self) -> int:
+    def next_load_no(self) -> int:
         """One more than the highest number so far."""
         return 1 if self.columns(MARKS) is None else int(self._rows(HIGHEST)[0][0])
 

@@ -9,15 +9,15 @@ from nomotheta.conditions import Kind
 from nomotheta.errors import PlaceError
 from nomotheta.place.base import Mark
 
-MARKS = "nomotheta_loads"
+MARKS = "nomotheta_marks"
 _SHORT = Kind("text", 190)  # as long as some databases let a unique text be
 MARK_COLUMNS = {
-    "load_id": Kind("integer"), "workspace": _SHORT, "table_name": _SHORT, "content": _SHORT, "once": _SHORT,
+    "load_no": Kind("integer"), "workspace": _SHORT, "table_name": _SHORT, "content": _SHORT, "once": _SHORT,
     "day": Kind("date"), "loaded_at": Kind("timestamptz"), "row_count": Kind("integer"),
 }  # fmt: skip
 OF_TABLE = f"SELECT {', '.join(MARK_COLUMNS)} FROM {MARKS} WHERE table_name = "
-TAKEN_AWAY = f"DELETE FROM {MARKS} WHERE table_name = {{}} AND load_id = {{}} AND workspace = {{}}"
-HIGHEST = f"SELECT coalesce(max(load_id), 0) + 1 AS n FROM {MARKS}"
+TAKEN_AWAY = f"DELETE FROM {MARKS} WHERE table_name = {{}} AND load_no = {{}} AND workspace = {{}}"
+HIGHEST = f"SELECT coalesce(max(load_no), 0) + 1 AS n FROM {MARKS}"
 
 
 def marks_ddl(type_name: Callable[[Kind], str], more: str = "") -> str:
@@ -28,12 +28,12 @@ def marks_ddl(type_name: Callable[[Kind], str], more: str = "") -> str:
 
 def values_of(mark: Mark) -> list[Any]:
     """A mark as the values of its row."""
-    return [mark.load_id, mark.workspace, mark.table, mark.content, mark.once, mark.day, mark.at, mark.rows]
+    return [mark.load_no, mark.workspace, mark.table, mark.content, mark.once, mark.day, mark.at, mark.rows]
 
 
 def marks_of(rows: Iterable[Sequence[Any]]) -> list[Mark]:
     """Rows as marks, oldest first."""
-    return sorted((Mark(*row) for row in rows), key=lambda mark: mark.load_id)
+    return sorted((Mark(*row) for row in rows), key=lambda mark: mark.load_no)
 
 
 def no_marks(error: PlaceError, ddl: str) -> PlaceError:

@@ -27,7 +27,7 @@ class Now:
 
     moment: datetime.datetime
     day: datetime.date
-    load_id: int | None = None
+    load_no: int | None = None
 
 
 @dataclass(slots=True)
@@ -95,7 +95,7 @@ class Renderer:
         """A value that the run fills in."""
         if node.value == "day":
             return self.moment(self.now.day)
-        return "NULL" if self.now.load_id is None else str(int(self.now.load_id))
+        return "NULL" if self.now.load_no is None else str(int(self.now.load_no))
 
     def promote(self, node: Node) -> str:
         """A narrower kind as a wider one."""

@@ -144,7 +144,7 @@ class SqlitePlace(Embedded, Staging):
             with self._translated():
                 self._connection.commit()  # what was read before is not of this transaction
             self._run(marks_ddl(sqlite_type))
-            self._run(f"UPDATE {MARKS} SET load_id = load_id WHERE FALSE")  # takes the lock, whoever wants it later
+            self._run(f"UPDATE {MARKS} SET load_no = load_no WHERE FALSE")  # takes the lock, whoever wants it later
             yield
             with self._translated():
                 self._connection.commit()
@@ -321,9 +321,9 @@ class SqlitePlace(Embedded, Staging):
 
     def unmark(self, mark: Mark) -> None:
         """Take a load's mark away."""
-        self._run(TAKEN_AWAY.format("?", "?", "?"), [mark.table, mark.load_id, mark.workspace])
+        self._run(TAKEN_AWAY.format("?", "?", "?"), [mark.table, mark.load_no, mark.workspace])
 
-    def next_load_id(self) -> int:
+    def next_load_no(self) -> int:
         """One more than the highest number so far."""
         return 1 if self.columns(MARKS) is None else int(self._rows(HIGHEST)[0][0])
 

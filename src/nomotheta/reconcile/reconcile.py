@@ -29,14 +29,14 @@ from nomotheta.source import ArrivedFile, arrived, literal, match_columns, open_
 _MOST_DIFFERENCES = 20
 _MOST_ROWS = 20_000
 _REAL_TOLERANCE = 1e-9
-_NOT_FROM_FILES = ("@load.id", "@load.time", "@place")
+_NOT_FROM_FILES = ("@load.no", "@load.time", "@place")
 
 
 @dataclass(frozen=True, slots=True)
 class LoadedFiles:
     """A load that stands in the table: its number, day, files, what was set aside, and the charter that reads them."""
 
-    load_id: int
+    load_no: int
     day: datetime.date
     at: datetime.datetime
     root: Path
@@ -118,7 +118,7 @@ class _Reconcile:
         balances = [load.balance for load in self.loads]
         return Reconciliation(
             table=self.charter.table, place=self.place.name, over=over,
-            loads=tuple(load.load_id for load in self.loads), files=tuple(file.name for _, file in self.files),
+            loads=tuple(load.load_no for load in self.loads), files=tuple(file.name for _, file in self.files),
             verdict="pass" if same else "fail",
             records=sum(balance.records for balance in balances),
             rejected=sum(balance.rejected for balance in balances),
@@ -167,8 +167,8 @@ class _Reconcile:
                 else open_file(file.path, file.name, compiled.layout, compiled.charter)
             )
             shape = match_columns(source, compiled.charter)
-            fixed = constants(compiled.charter, load.load_id, load.at, load.day, file.name)
-            now = Now(load.at, load.day, load.load_id)
+            fixed = constants(compiled.charter, load.load_no, load.at, load.day, file.name)
+            now = Now(load.at, load.day, load.load_no)
             plan = Plan(
                 self.compiled,
                 file.name,
@@ -245,7 +245,7 @@ def _still_there(load: LoadedFiles) -> list[ArrivedFile]:
     for file, loaded in zip(found, load.balance.files, strict=True):
         if file.survey.content != loaded.content:
             raise DeliveryError(
-                f"the file is not what load {load.load_id} loaded: it has changed since",
+                f"the file is not what load {load.load_no} loaded: it has changed since",
                 where=file.name,
                 mend="put the loaded file back, or reconcile after loading the new one",
             )

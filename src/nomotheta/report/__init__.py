@@ -2,7 +2,6 @@
 
 from nomotheta.report.documents import (
     Demo,
-    Drafted,
     Failure,
     Judgements,
     LedgerPage,
@@ -10,6 +9,7 @@ from nomotheta.report.documents import (
     Loads,
     Page,
     Places,
+    Proposed,
     Reconciliations,
     Rejects,
     schemas,
@@ -23,7 +23,6 @@ from nomotheta.report.visible import visible
 __all__ = [
     "STATES",
     "Demo",
-    "Drafted",
     "Failure",
     "Judgements",
     "LedgerPage",
@@ -31,6 +30,7 @@ __all__ = [
     "Loads",
     "Page",
     "Places",
+    "Proposed",
     "Reconciliations",
     "Rejects",
     "gravest_first",

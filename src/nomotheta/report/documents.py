@@ -26,12 +26,12 @@ class Linted:
 
 
 @dataclass(frozen=True, slots=True)
-class Drafted:
+class Proposed:
     """A charter to start from, as TOML, and the file it was written to."""
 
     charter: str
     file: str | None = None
-    format: str = "nomotheta/draft/1"
+    format: str = "nomotheta/proposal/1"
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,7 +68,7 @@ class Rejects:
     `faults` counts those of the open rows by reason; `shown` are the first.
     """
 
-    load_id: int
+    load_no: int
     table: str
     rows: int
     came_later: int
@@ -128,7 +128,7 @@ class Failure:
 
 DOCUMENTS = (
     Linted,
-    Drafted,
+    Proposed,
     Judgements,
     Loads,
     Undone,

@@ -12,7 +12,7 @@ _NUMBER = re.compile(r"[+-]?[0-9][0-9.,]*")
 _QUOTED = re.compile(r'[",\r\n]|^\s|\s$')
 
 
-def mendable_csv(load_id: int, rejects: Sequence[Reject], columns: Sequence[str]) -> tuple[str, int]:
+def mendable_csv(load_no: int, rejects: Sequence[Reject], columns: Sequence[str]) -> tuple[str, int]:
     """The rows of rejects as CSV, and how many they are.
 
     A row stands once, with all its faults in one cell, and the columns by their names in the charter. What a
@@ -25,7 +25,7 @@ def mendable_csv(load_id: int, rejects: Sequence[Reject], columns: Sequence[str]
     for faults in rows.values():
         first = faults[0]
         why = "; ".join(dict.fromkeys(fault.message for fault in faults))
-        links = [load_id, first.file, first.line, first.record, why, first.original]
+        links = [load_no, first.file, first.line, first.record, why, first.original]
         cells = [*first.cells, *[None] * (len(columns) - len(first.cells))]
         lines.append([_cell(str(link)) for link in links] + [_cell(value) for value in cells])
     return "".join(",".join(line) + "\r\n" for line in lines), len(rows)

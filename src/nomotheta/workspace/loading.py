@@ -67,7 +67,7 @@ class _Attempt:
     clock: float
     run_id: int | None = None
     mends: int | None = None
-    load_id: int | None = None
+    load_no: int | None = None
     entry: int | None = None
     despite: int | None = None
 
@@ -75,9 +75,9 @@ class _Attempt:
     def table(self) -> str:
         return self.compiled.charter.table
 
-    def begun(self, ledger: Ledger, load_id: int) -> None:
-        self.load_id = load_id
-        self.entry = ledger.begin_load(self.table, self.place, self.day, self.started, load_id, self.run_id)
+    def begun(self, ledger: Ledger, load_no: int) -> None:
+        self.load_no = load_no
+        self.entry = ledger.begin_load(self.table, self.place, self.day, self.started, load_no, self.run_id)
 
 
 class Loading:
@@ -153,7 +153,7 @@ class Loading:
         Where the place cannot be asked now, the entry is left to be settled when it can.
         """
         state = self._settled(attempt.place, entry)
-        kept = self.ledger.load(attempt.load_id or 0) if state == "loaded" else None
+        kept = self.ledger.load(attempt.load_no or 0) if state == "loaded" else None
         if kept is not None:
             told = f"its commit stands, though the answer to it was lost: {result.message}"
             return replace(kept, notes=(*kept.notes, told))
@@ -168,10 +168,10 @@ class Loading:
             self.settle(place)
         return self.ledger.state(entry)
 
-    def _stands(self, place: Place, table: str, load_id: int | None) -> bool:
+    def _stands(self, place: Place, table: str, load_no: int | None) -> bool:
         """Whether a load's mark is in its place."""
         own = self.workspace.identity
-        return any(mark.load_id == load_id and mark.workspace == own for mark in place.marks(table))
+        return any(mark.load_no == load_no and mark.workspace == own for mark in place.marks(table))
 
     def _load(
         self, attempt: _Attempt, *, create: bool, again: bool, even_if_loaded: bool, listener: Listener
@@ -189,21 +189,21 @@ class Loading:
             unchanged = None if even_if_loaded else self._unchanged(attempt, place, delivered, day if again else None)
             if unchanged:
                 return unchanged
-            load_id, staging = self._numbered(attempt, place, delivered)
-            attempt.begun(self.ledger, load_id)
+            load_no, staging = self._numbered(attempt, place, delivered)
+            attempt.begun(self.ledger, load_no)
             once = (
-                delivered.content if delivered.daily and attempt.despite is None else f"{delivered.content}:{load_id}"
+                delivered.content if delivered.daily and attempt.despite is None else f"{delivered.content}:{load_no}"
             )
-            order = self._order(attempt, load_id, delivered, once, self.workspace.rejects_file(load_id))
+            order = self._order(attempt, load_no, delivered, once, self.workspace.rejects_file(load_no))
             outcome = self._carried_out(place, compiled, replace(order, staging=staging), listener, attempt)
-            return self._result(attempt, load_id, outcome, order.rejects)
+            return self._result(attempt, load_no, outcome, order.rejects)
 
     def _numbered(self, attempt: _Attempt, place: Place, delivered: Delivered) -> tuple[int, str]:
         """The load's number, and the table in which its rows are gathered, if they are.
 
         A load that goes on where another was cut off has that one's number and moment.
         """
-        fresh = max(place.next_load_id(), self.ledger.highest_load_id() + 1)
+        fresh = max(place.next_load_no(), self.ledger.highest_load_no() + 1)
         if not attempt.compiled.charter.load.staging:
             return fresh, ""
         token = stage_token(place, attempt.compiled, self.workspace.identity, delivered.content)
@@ -216,7 +216,7 @@ class Loading:
 
     def _same_before(self, place: Place, table: str, delivered: Delivered) -> int | None:
         """The newest load that brought the same content."""
-        same = [mark.load_id for mark in place.marks(table) if mark.content == delivered.content]
+        same = [mark.load_no for mark in place.marks(table) if mark.content == delivered.content]
         return same[-1] if same else None
 
     def _unchanged(
@@ -231,9 +231,9 @@ class Loading:
             attempt.table, attempt.place, attempt.day, "unchanged", "pass", standing, told, table_rows=rows
         )
 
-    def _order(self, attempt: _Attempt, load_id: int, delivered: Delivered, once: str, rejects: Path) -> Order:
+    def _order(self, attempt: _Attempt, load_no: int, delivered: Delivered, once: str, rejects: Path) -> Order:
         return Order(
-            load_id, self.workspace.identity, attempt.day, attempt.started, self.workspace.settings.time_zone,
+            load_no, self.workspace.identity, attempt.day, attempt.started, self.workspace.settings.time_zone,
             delivered.files, delivered.content, once, rejects, stated=delivered.stated,
         )  # fmt: skip
 
@@ -241,8 +241,8 @@ class Loading:
         self, place: Place, compiled: Compiled, order: Order, listener: Listener, attempt: _Attempt
     ) -> Outcome:
         """The load itself; its rows are judged together with those that it mends or that mend it."""
-        now = Now(order.at.astimezone(self.workspace.zone), order.day, order.load_id)
-        scope = self.scope_of_load(compiled, order.load_id)
+        now = Now(order.at.astimezone(self.workspace.zone), order.day, order.load_no)
+        scope = self.scope_of_load(compiled, order.load_no)
 
         def judged(set_aside: Mapping[str, int], one_by_one: bool, beside: str) -> list[Finding]:
             if beside:
@@ -251,7 +251,7 @@ class Loading:
 
         def ready(outcome: Outcome) -> None:
             if attempt.entry is not None:
-                result = self._result(attempt, order.load_id, outcome, part_of(order.rejects))
+                result = self._result(attempt, order.load_no, outcome, part_of(order.rejects))
                 self.ledger.expect_load(attempt.entry, self._of(attempt, result))
 
         return load(place, compiled, order, now, judged, listener, ready)
@@ -279,16 +279,16 @@ class Loading:
                 compare(place, compiled)
                 result = None if even_if_loaded else self._unchanged(attempt, place, delivered, None)
                 if result is None:
-                    load_id = max(place.next_load_id(), self.ledger.highest_load_id() + 1)
-                    once = f"{delivered.content}:{load_id}" if even_if_loaded else delivered.content
-                    order = self._order(attempt, load_id, delivered, once, Path(folder) / "rejects.parquet")
+                    load_no = max(place.next_load_no(), self.ledger.highest_load_no() + 1)
+                    once = f"{delivered.content}:{load_no}" if even_if_loaded else delivered.content
+                    order = self._order(attempt, load_no, delivered, once, Path(folder) / "rejects.parquet")
                     order = replace(order, rehearsed=not in_memory)
                     result = self._result(
-                        attempt, load_id, self._carried_out(place, compiled, order, listener, attempt), order.rejects
+                        attempt, load_no, self._carried_out(place, compiled, order, listener, attempt), order.rejects
                     )
                     told = f"would be undone: {result.message}" if result.state == "undone" else "would be loaded"
                     rows = result.balance.before if result.balance else None
-                    result = replace(result, state="rehearsed", load_id=None, message=told, table_rows=rows)
+                    result = replace(result, state="rehearsed", load_no=None, message=told, table_rows=rows)
         except DeclarationError:
             raise
         except NomothetaError as error:
@@ -311,56 +311,56 @@ class Loading:
         except NomothetaError as error:
             result = self._failed(attempt, error)
         result = self._entered(attempt, result)
-        if attempt.load_id is not None:
+        if attempt.load_no is not None:
             loaded = result.state == "loaded"
-            gone = still_out(mended, self.workspace.rejects_file(attempt.load_id)) if loaded else mended.rows
-            self.ledger.drop_mended(mended.of_load, attempt.load_id, gone)
+            gone = still_out(mended, self.workspace.rejects_file(attempt.load_no)) if loaded else mended.rows
+            self.ledger.drop_mended(mended.of_load, attempt.load_no, gone)
         return result
 
     def _load_mended(self, attempt: _Attempt, mended: Mended, listener: Listener) -> LoadResult:
         with self.workspace.place(attempt.place) as place:
             self.settle(place)
             compare(place, attempt.compiled)
-            load_id = max(place.next_load_id(), self.ledger.highest_load_id() + 1)
-            attempt.begun(self.ledger, load_id)
-            self.ledger.expect_mended(mended.of_load, load_id, mended.rows)
+            load_no = max(place.next_load_no(), self.ledger.highest_load_no() + 1)
+            attempt.begun(self.ledger, load_no)
+            self.ledger.expect_mended(mended.of_load, load_no, mended.rows)
             content = f"{_MENDED}{mended.of_load}:{mended.file.survey.content}"
             delivered = Delivered([mended.file], content, daily=True, stated={})
-            order = self._order(attempt, load_id, delivered, content, self.workspace.rejects_file(load_id))
+            order = self._order(attempt, load_no, delivered, content, self.workspace.rejects_file(load_no))
             untouched = mended.untouched(read_rejects(self.workspace.rejects_file(mended.of_load)))
             order = replace(order, opened=lambda file: open_mended(file, mended.compiled, untouched))
             return self._result(
-                attempt, load_id, self._carried_out(place, mended.compiled, order, listener, attempt), order.rejects
+                attempt, load_no, self._carried_out(place, mended.compiled, order, listener, attempt), order.rejects
             )
 
     # ---- a load taken out again
 
-    def undo(self, load_id: int) -> Undone:
+    def undo(self, load_no: int) -> Undone:
         """Take a load out of its table.
 
         Raises:
             DeclarationError: there is no such load, or its rows cannot be told.
         """
-        load, started, clock = self.ledger.load(load_id), _now(), time.perf_counter()
+        load, started, clock = self.ledger.load(load_no), _now(), time.perf_counter()
         if load is None or load.balance is None or load.state != "loaded":
             told = "is not in the ledger" if load is None else f"does not stand ({load.state})"
-            raise DeclarationError(f"load {load_id} {told}", mend="see: nomotheta ledger")
+            raise DeclarationError(f"load {load_no} {told}", mend="see: nomotheta ledger")
         compiled = self.workspace.compiled([load.table])[0]
-        later = self.ledger.mending(load_id)
+        later = self.ledger.mending(load_no)
         if later:
             raise DeclarationError(
-                f"load {later[-1]} brought mended rows of load {load_id}", where=load.table,
+                f"load {later[-1]} brought mended rows of load {load_no}", where=load.table,
                 mend=f"take that out first: nomotheta undo {later[-1]}",
             )  # fmt: skip
         entry: int | None = None
-        now = Now(started.astimezone(self.workspace.zone), load.day, load_id)
-        result = Undone(load_id, load.table, load.place, "error", "was cut off")
+        now = Now(started.astimezone(self.workspace.zone), load.day, load_no)
+        result = Undone(load_no, load.table, load.place, "error", "was cut off")
         try:
             with self.workspace.place(load.place) as place:
                 self.settle(place)
                 entry = self.ledger.begin_undo(load, started)
                 place.expect(load.table, compiled.charter.kinds())
-                found = undo(place, compiled, load_id, self.workspace.identity, load.balance.how, now)
+                found = undo(place, compiled, load_no, self.workspace.identity, load.balance.how, now)
             result = replace(
                 result, verdict="pass", message="", before=found.before, removed=found.removed,
                 restored=found.restored, after=found.after,
@@ -378,10 +378,10 @@ class Loading:
                 self.ledger.end_undo(entry, result)
         return result
 
-    def family(self, load_id: int) -> set[int]:
+    def family(self, load_no: int) -> set[int]:
         """A load with those that mend its rows, or that whose rows it mends."""
-        root = self.ledger.mends(load_id) or load_id
-        return {root, load_id, *self.ledger.mending(root)}
+        root = self.ledger.mends(load_no) or load_no
+        return {root, load_no, *self.ledger.mending(root)}
 
     # ---- what came of it
 
@@ -390,7 +390,7 @@ class Loading:
         refused = isinstance(error, DeliveryError)
         return LoadResult(
             attempt.table, attempt.place, attempt.day, "refused" if refused else "failed",
-            "fail" if refused else "error", attempt.load_id, error.what, error.where, error.mend,
+            "fail" if refused else "error", attempt.load_no, error.what, error.where, error.mend,
             table_rows=self.rows_there(attempt.table, attempt.place),
         )  # fmt: skip
 
@@ -412,53 +412,53 @@ class Loading:
         """
         marks = [mark for mark in place.marks(table) if not mark.content.startswith(_MENDED)]
         if not delivered.daily:
-            return marks[-1].load_id if marks and marks[-1].content == delivered.content else None
+            return marks[-1].load_no if marks and marks[-1].content == delivered.content else None
         before = next((mark for mark in marks if mark.content == delivered.content), None)
         if before and before.day == again:
-            return before.load_id
+            return before.load_no
         if before:
-            told = f"the same content was loaded before, as load {before.load_id} for {before.day}"
+            told = f"the same content was loaded before, as load {before.load_no} for {before.day}"
             mend = f"ask the sender for the file of this day; if it is meant: nomotheta load {table} --even-if-loaded"
             raise DeliveryError(told, where=delivered.files[0].name, mend=mend)
         return None
 
     def settle(self, place: Place) -> None:
         """Loads that were cut off are settled from their marks in the place."""
-        for entry, load_id, table, what in self.ledger.unsettled(place.name):
+        for entry, load_no, table, what in self.ledger.unsettled(place.name):
             try:
                 with place.transaction(table):  # which begins when the place, too, is done with what was cut off
-                    stands = self._stands(place, table, load_id)
+                    stands = self._stands(place, table, load_no)
             except PlaceError:
                 continue
             if what == "undo":
-                self.ledger.settle_undo(entry, load_id, stands=stands)
+                self.ledger.settle_undo(entry, load_no, stands=stands)
                 continue
-            recover(self.workspace.rejects_file(load_id), stands=stands)
+            recover(self.workspace.rejects_file(load_no), stands=stands)
             self.ledger.settle(entry, stands=stands)
 
-    def _result(self, attempt: _Attempt, load_id: int, outcome: Outcome, file: Path) -> LoadResult:
+    def _result(self, attempt: _Attempt, load_no: int, outcome: Outcome, file: Path) -> LoadResult:
         verdict = worst(outcome.findings)
         if outcome.state == "undone":
             verdict = gravest([verdict, "fail"])
         rejects = read_rejects(file, _SHOWN_REJECTS)
         return LoadResult(
-            attempt.table, attempt.place, attempt.day, outcome.state, verdict, load_id,
+            attempt.table, attempt.place, attempt.day, outcome.state, verdict, load_no,
             outcome.message, balance=outcome.balance, findings=outcome.findings, reasons=outcome.reasons,
             rejects=tuple(shown(reject, attempt.compiled) for reject in rejects), notes=outcome.notes,
             table_rows=outcome.balance.after if outcome.state == "loaded" else outcome.balance.before,
         )  # fmt: skip
 
-    def scope_of_load(self, compiled: Compiled, load_id: int) -> Scope:
+    def scope_of_load(self, compiled: Compiled, load_no: int) -> Scope:
         """The rows of a load and of those that belong to it, where they can be told apart in the table."""
         column = compiled.charter.load_column()
         if column:
-            numbers = sorted(self.family(load_id))
+            numbers = sorted(self.family(load_no))
             listed = ", ".join(map(str, numbers))
             condition = check(f'"{column}" in ({listed})', compiled.charter.kinds())
             label = f"load {numbers[0]}" + "".join(f" + {number}" for number in numbers[1:])
             return Scope(label, condition)
         if compiled.charter.load.how == "overwrite":
-            return Scope(f"load {load_id}", compiled.slice)
+            return Scope(f"load {load_no}", compiled.slice)
         return Scope()
 
 

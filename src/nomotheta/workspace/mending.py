@@ -35,29 +35,29 @@ class SetAside:
         return self.rows - self.came
 
 
-def set_aside(ledger: Ledger, file_of: FileOf, load_id: int | None, limit: int | None) -> SetAside:
+def set_aside(ledger: Ledger, file_of: FileOf, load_no: int | None, limit: int | None) -> SetAside:
     """What a load set aside, or the newest that set rows aside.
 
     Raises:
         DeclarationError: no such load is in the ledger.
     """
-    newest = load_id is None
-    if load_id is None:
+    newest = load_no is None
+    if load_no is None:
         kept = sorted(int(path.stem.partition("-")[2]) for path in file_of(0).parent.glob("load-*.parquet"))
         if not kept:
             raise DeclarationError("no load has set rows aside so far", where="ledger")
-        load_id = kept[-1]
-    load = ledger.load(load_id)
+        load_no = kept[-1]
+    load = ledger.load(load_no)
     if load is None:
-        raise DeclarationError(f"there is no load {load_id} in the ledger", mend="see: nomotheta ledger")
+        raise DeclarationError(f"there is no load {load_no} in the ledger", mend="see: nomotheta ledger")
     if newest and load.mends is not None:  # the rows it mends are open or closed there
         return set_aside(ledger, file_of, load.mends, limit)
-    came = ledger.mended(load_id)
-    rows = sum(len(records) for records in left_out(file_of(load_id)).values())
+    came = ledger.mended(load_no)
+    rows = sum(len(records) for records in left_out(file_of(load_no)).values())
     if came:
-        rejects = [each for each in read_rejects(file_of(load_id)) if (each.file, each.record) not in came]
+        rejects = [each for each in read_rejects(file_of(load_no)) if (each.file, each.record) not in came]
         return SetAside(load, rejects[:limit], len(rejects), rows, len(came), tuple(sorted(set(came.values()))))
-    return SetAside(load, read_rejects(file_of(load_id), limit), sum(load.reasons.values()), rows, 0, ())
+    return SetAside(load, read_rejects(file_of(load_no), limit), sum(load.reasons.values()), rows, 0, ())
 
 
 def check_mended(ledger: Ledger, file_of: FileOf, mended: Mended, table: str) -> LoadResult:
@@ -80,10 +80,10 @@ def check_mended(ledger: Ledger, file_of: FileOf, mended: Mended, table: str) ->
         )  # fmt: skip
     if load.balance and load.balance.how == "overwrite":
         later = [other for other, _ in ledger.standing(table, load.place) if other.mends is None]
-        newer = [other for other in later if (other.load_id or 0) > mended.of_load and other.day == load.day]
+        newer = [other for other in later if (other.load_no or 0) > mended.of_load and other.day == load.day]
         if newer:
-            told = f"load {mended.of_load} was replaced since, by load {newer[-1].load_id}"
-            mend = f"mend the rows of that one: nomotheta rejects {newer[-1].load_id} --csv FILE"
+            told = f"load {mended.of_load} was replaced since, by load {newer[-1].load_no}"
+            mend = f"mend the rows of that one: nomotheta rejects {newer[-1].load_no} --csv FILE"
             raise DeliveryError(told, where=where, mend=mend)
     aside = {name: set(records.tolist()) for name, records in left_out(file_of(mended.of_load)).items()}
     came = ledger.mended(mended.of_load)
@@ -115,9 +115,9 @@ def write_mendable(found: SetAside, columns: Sequence[str], file: Path) -> int:
     from nomotheta.report import mendable_csv, write_file
 
     if found.load.mends is not None:
-        told = f"the rows of load {found.load.load_id} are rows of load {found.load.mends}, and stay open there"
+        told = f"the rows of load {found.load.load_no} are rows of load {found.load.mends}, and stay open there"
         raise DeclarationError(told, mend=f"nomotheta rejects {found.load.mends} --csv {file}")
-    text, rows = mendable_csv(found.load.load_id or 0, found.rejects, columns)
+    text, rows = mendable_csv(found.load.load_no or 0, found.rejects, columns)
     try:
         write_file(file, text)
     except OSError as error:

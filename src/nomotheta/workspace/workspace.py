@@ -133,29 +133,29 @@ class Workspace:
         chosen = set(tables) or set(known)
         return [known[table] for table in in_order(known) if table in chosen]
 
-    # ---- draft
+    # ---- proposal
 
-    def draft_file(self, file: Path, table: str | None = None, listener: Listener = nobody) -> str:
-        """A charter to start from, as TOML, drafted from a file of data or from metadata of CSV on the Web.
+    def propose_file(self, file: Path, table: str | None = None, listener: Listener = nobody) -> str:
+        """A charter to start from, as TOML, proposed from a file of data or from metadata of CSV on the Web.
 
         Raises:
             DeliveryError: the file cannot be read.
             DeclarationError: the metadata describes no such table.
         """
-        from nomotheta.workspace.drafting import draft_of_file
+        from nomotheta.workspace.proposing import propose_of_file
 
-        return draft_of_file(file, self.root, table, self.today(), listener)
+        return propose_of_file(file, self.root, table, self.today(), listener)
 
-    def draft_table(self, table: str, place_name: str | None = None) -> str:
-        """A charter to start from, as TOML, drafted from a table as it is.
+    def propose_table(self, table: str, place_name: str | None = None) -> str:
+        """A charter to start from, as TOML, proposed from a table as it is.
 
         Raises:
             PlaceError: the table is not there, or the place cannot be reached.
         """
-        from nomotheta.workspace.drafting import draft_of_table
+        from nomotheta.workspace.proposing import propose_of_table
 
         name = place_name or next(iter(self.settings.places))
-        return draft_of_table(lambda: self.place(name), table, self.today())
+        return propose_of_table(lambda: self.place(name), table, self.today())
 
     def metadata(self, table: str) -> str:
         """The metadata (CSV on the Web) of a table's files as its charter declares them, as JSON.
@@ -163,12 +163,12 @@ class Workspace:
         Raises:
             DeclarationError: there is no such charter, it has problems, or its files are no delimited text.
         """
-        from nomotheta.workspace.drafting import metadata_of_charter
+        from nomotheta.workspace.proposing import metadata_of_charter
 
         return metadata_of_charter(self.compiled([table])[0])
 
-    def write_draft(self, text: str, file: Path) -> None:
-        """Write a draft where no charter stands yet.
+    def write_proposal(self, text: str, file: Path) -> None:
+        """Write a proposal where no charter stands yet.
 
         Raises:
             DeclarationError: there is one already, or it cannot be written.
@@ -243,13 +243,13 @@ class Workspace:
             table, day, place, run_id, listener, create=create, again=again, even_if_loaded=even_if_loaded
         )
 
-    def undo(self, load_id: int) -> Undone:
+    def undo(self, load_no: int) -> Undone:
         """Take a load out of its table again, and put back what it replaced.
 
         Raises:
             DeclarationError: there is no such load, or its rows cannot be told apart.
         """
-        return self._loading.undo(load_id)
+        return self._loading.undo(load_no)
 
     def rehearse(
         self, table: str, day: datetime.date, *, place: str | None = None, create: bool = False,
@@ -290,7 +290,7 @@ class Workspace:
         try:
             with self.place(place_name) as place:
                 marks = place.marks(table)
-                last = marks[-1].load_id if marks else None
+                last = marks[-1].load_no if marks else None
                 now = Now(started.astimezone(self.zone), day or self.today(), last)
                 load_scope = self._loading.scope_of_load(compiled, last) if last else None
                 findings = judge(place, compiled, now, Scope(), load_scope)
@@ -305,7 +305,7 @@ class Workspace:
     # ---- reconcile
 
     def reconcile(
-        self, table: str, *, load_id: int | None = None, place: str | None = None, run_id: int | None = None,
+        self, table: str, *, load_no: int | None = None, place: str | None = None, run_id: int | None = None,
         listener: Listener = nobody,
     ) -> Reconciliation:  # fmt: skip
         """Hold the files of a load against the table; the newest load, or all that stand where they cannot be told.
@@ -320,8 +320,8 @@ class Workspace:
         name = place or compiled.place
         with self.place(name) as opened:
             self._loading.settle(opened)
-            loads, scope = self._to_reconcile(compiled, name, load_id)
-            now = Now(started, loads[-1].day, loads[-1].load_id)
+            loads, scope = self._to_reconcile(compiled, name, load_no)
+            now = Now(started, loads[-1].day, loads[-1].load_no)
             merged = compiled.charter.keys[0].columns if compiled.charter.load.how == "merge" else ()
             where = opened.render(scope.where, now) if scope.where and not merged else None
             zone = self.settings.time_zone
@@ -329,7 +329,7 @@ class Workspace:
         self.ledger.add_reconciliation(result, started, run_id)
         return result
 
-    def _to_reconcile(self, compiled: Compiled, place: str, load_id: int | None) -> tuple[list[LoadedFiles], Scope]:
+    def _to_reconcile(self, compiled: Compiled, place: str, load_no: int | None) -> tuple[list[LoadedFiles], Scope]:
         table = compiled.charter.table
         standing = self.ledger.standing(table, place)
         if not standing:
@@ -337,25 +337,25 @@ class Workspace:
                                    where=table, mend=f"load it first: nomotheta load {table}")  # fmt: skip
         loads = [self._loaded_files(compiled, result, at) for result, at in standing if result.balance]
         family = None
-        if load_id is not None:
-            family = self._loading.family(load_id)
-            loads = [each for each in loads if each.load_id in family]
+        if load_no is not None:
+            family = self._loading.family(load_no)
+            loads = [each for each in loads if each.load_no in family]
             if not loads:
-                known = ", ".join(str(result.load_id) for result, _ in standing)
+                known = ", ".join(str(result.load_no) for result, _ in standing)
                 raise DeclarationError(
-                    f"load {load_id} did not load into {table}", where=table, mend=f"its loads: {known}"
+                    f"load {load_no} did not load into {table}", where=table, mend=f"its loads: {known}"
                 )
-        scope = self._loading.scope_of_load(compiled, loads[-1].load_id)
+        scope = self._loading.scope_of_load(compiled, loads[-1].load_no)
         if compiled.charter.load.how == "merge" and scope.label == "table":
-            scope = Scope(f"load {loads[-1].load_id}")
+            scope = Scope(f"load {loads[-1].load_no}")
         if scope.label == "table":
-            return loads, Scope("all loads" if len(loads) > 1 else f"load {loads[-1].load_id}")
-        family = family or self._loading.family(loads[-1].load_id)
-        return [each for each in loads if each.load_id in family], scope
+            return loads, Scope("all loads" if len(loads) > 1 else f"load {loads[-1].load_no}")
+        family = family or self._loading.family(loads[-1].load_no)
+        return [each for each in loads if each.load_no in family], scope
 
     def _loaded_files(self, compiled: Compiled, result: LoadResult, at: datetime.datetime) -> LoadedFiles:
         """The files of a load, and how they are read."""
-        number, balance = result.load_id or 0, result.balance or Balance()
+        number, balance = result.load_no or 0, result.balance or Balance()
         mended = result.mends is not None
         if mended:
             compiled = mended_charter(compiled, delimiter_of(self.root / balance.files[0].file))
@@ -413,7 +413,7 @@ class Workspace:
         if result.state == "loaded":
             try:
                 reconciliation = self.reconcile(
-                    charter.table, load_id=result.load_id, place=place, run_id=run_id, listener=listener
+                    charter.table, load_no=result.load_no, place=place, run_id=run_id, listener=listener
                 )
                 verdict = gravest([verdict, reconciliation.verdict])
             except NomothetaError as error:
@@ -435,17 +435,17 @@ class Workspace:
 
     # ---- rejects
 
-    def rejects_file(self, load_id: int) -> Path:
+    def rejects_file(self, load_no: int) -> Path:
         """Where the rejects of a load are kept."""
-        return self.root / MEMORY / "rejects" / f"load-{load_id}.parquet"
+        return self.root / MEMORY / "rejects" / f"load-{load_no}.parquet"
 
-    def set_aside(self, load_id: int | None = None, limit: int | None = None) -> SetAside:
+    def set_aside(self, load_no: int | None = None, limit: int | None = None) -> SetAside:
         """What a load set aside, or the newest that set rows aside, and what became of those rows since.
 
         Raises:
             DeclarationError: no such load is in the ledger.
         """
-        return set_aside(self.ledger, self.rejects_file, load_id, limit)
+        return set_aside(self.ledger, self.rejects_file, load_no, limit)
 
     def write_rejects(self, found: SetAside, file: Path) -> int:
         """Write the rows that are still open as CSV for mending, whole or not at all; how many they are.

@@ -1,4 +1,4 @@
-"""A charter to start from, drafted from metadata that describes the file: what it says is kept, the rest is told."""
+"""A charter to start from, proposed from metadata that describes the file: what it says is kept, the rest is told."""
 
 from __future__ import annotations
 
@@ -14,9 +14,9 @@ from urllib.parse import unquote, urlsplit
 from pydantic import ValidationError
 
 from nomotheta.charter.csvw.datatypes import BASES, BOUNDS, CONTEXT, forms_of
-from nomotheta.charter.draft import Draft, DraftColumn, column_name, draft_text
 from nomotheta.charter.layout import Layout
 from nomotheta.charter.model import Charter
+from nomotheta.charter.proposal import Proposal, ProposedColumn, column_name, proposal_text
 from nomotheta.conditions import parse_pattern
 from nomotheta.errors import DeclarationError, NomothetaError, did_you_mean
 
@@ -39,14 +39,14 @@ def is_metadata(path: Path) -> bool:
     return isinstance(found, dict) and CONTEXT in json.dumps(found.get("@context"))
 
 
-def draft_from_metadata(path: Path, name: str, table: str | None, day: datetime.date) -> Draft:
-    """A draft.
+def propose_from_metadata(path: Path, name: str, table: str | None, day: datetime.date) -> Proposal:
+    """A proposal.
 
     Args:
         path: the metadata.
         name: its path as messages show it.
         table: which of its tables, by the name of its file without the ending; the only one where it is None.
-        day: the day of drafting, for the note.
+        day: the day of the proposal, for the note.
 
     Raises:
         DeclarationError: it cannot be read, describes no such table, or one that no charter can stand for.
@@ -63,15 +63,15 @@ def draft_from_metadata(path: Path, name: str, table: str | None, day: datetime.
         raise DeclarationError(f"it describes no table '{table}'", where=name, mend=hint)
     chosen = table or next(iter(tables))
     try:
-        draft = _Table(path, name, whole, tables[chosen]).draft(chosen, day)
-        Charter.model_validate(tomllib.loads(draft_text(draft)))
+        proposal = _Table(path, name, whole, tables[chosen]).propose(chosen, day)
+        Charter.model_validate(tomllib.loads(proposal_text(proposal)))
     except ValidationError as error:
         first = error.errors()[-1]
         what = f"no charter can stand for it: {'.'.join(map(str, first['loc']))}: {first['msg']}"
-        raise DeclarationError(what, where=name, mend="change the metadata, or draft from the file") from None
+        raise DeclarationError(what, where=name, mend="change the metadata, or propose from the file") from None
     except (ValueError, TypeError, AttributeError, KeyError) as error:
         raise DeclarationError(f"it is not written as the vocabulary has it: {error}", where=name) from None
-    return draft
+    return proposal
 
 
 def _document(path: Path, name: str) -> dict[str, Any]:
@@ -102,7 +102,7 @@ class _Table:
         if isinstance(schema, str):
             schema = self.beside(schema)
         if not isinstance(schema, dict) or not isinstance(schema.get("columns"), list):
-            mend = "a tableSchema with columns is needed; or draft from the file"
+            mend = "a tableSchema with columns is needed; or propose from the file"
             raise DeclarationError("it describes no columns", where=name, mend=mend)
         self.schema: dict[str, Any] = schema
 
@@ -113,7 +113,7 @@ class _Table:
             raise DeclarationError(what, where=self.name, mend="save it beside the metadata, and name that file")
         return _document(self.path.parent / unquote(url), url)
 
-    def draft(self, table: str, day: datetime.date) -> Draft:
+    def propose(self, table: str, day: datetime.date) -> Proposal:
         self.dialect()
         names: dict[str, str] = {}
         columns = []
@@ -127,9 +127,9 @@ class _Table:
             plain = column_name(str(column.get("name") or header), list(names.values()))
             names[str(column.get("name") or header)] = plain
             columns.append(self.column(column, plain, header))
-        columns.append(DraftColumn("load_id", [("from", "@load.id", "tells the rows of one load from the others")]))
+        columns.append(ProposedColumn("load_no", [("from", "@load.no", "tells the rows of one load from the others")]))
         self.left += sorted({told for key, told in _NOT_TAKEN.items() if key in json.dumps([self.table, self.schema])})
-        notes = [f"A charter to start from, drafted from the metadata {self.name} on {day}; no data was read."]
+        notes = [f"A charter to start from, proposed from the metadata {self.name} on {day}; no data was read."]
         notes += [f"Not taken over: {', '.join(dict.fromkeys(self.left))}."] if self.left else []
         url = self.table.get("url")
         files = (url, "as the metadata names it") if isinstance(url, str) else (f"inbox/{table}.csv", "a guess")
@@ -144,7 +144,7 @@ class _Table:
             for key in [_listed(self.schema.get("primaryKey"))] if key
         ]  # fmt: skip
         about = self.table.get("dc:description")
-        return Draft(
+        return Proposal(
             table, notes, columns, files, layout, load, keys, list(self.references(names)),
             about if isinstance(about, str) else "",
         )  # fmt: skip
@@ -180,7 +180,7 @@ class _Table:
                 return each[key]
         return default
 
-    def column(self, column: dict[str, Any], plain: str, header: str) -> DraftColumn:
+    def column(self, column: dict[str, Any], plain: str, header: str) -> ProposedColumn:
         datatype = self.inherited(column, "datatype", "string")
         facets: dict[str, Any] = datatype if isinstance(datatype, dict) else {"base": datatype}
         base = str(facets.get("base", "string"))
@@ -199,7 +199,7 @@ class _Table:
         for key, told in (("separator", "lists of values in one field"), ("default", "values for blanks")):
             if self.inherited(column, key):
                 self.left.append(f"{told} ({plain})")
-        return DraftColumn(plain, keys)
+        return ProposedColumn(plain, keys)
 
     def kind(self, base: str, facets: Mapping[str, Any]) -> tuple[str, str]:
         """The kind of a datatype, the layout's forms for it, and a word on what is a guess."""
@@ -223,11 +223,11 @@ class _Table:
 
     def number(self, name: str, form: Mapping[str, Any]) -> tuple[str, str]:
         pattern = form.get("pattern")
-        for key, ours in (("decimalChar", "decimal_mark"), ("groupChar", "grouping_mark")):
+        for key, ours in (("decimalChar", "decimal_sign"), ("groupChar", "thousands_sign")):
             if form.get(key):
                 self.layout[ours] = form[key]
         if isinstance(pattern, str) and "," in pattern:
-            self.layout.setdefault("grouping_mark", ",")
+            self.layout.setdefault("thousands_sign", ",")
         if name != "decimal":
             return name, ""
         places = re.search(r"\.([0#,]+)", pattern) if isinstance(pattern, str) else None

@@ -102,12 +102,12 @@ def _form(kind: Kind, column: Column, layout: Layout) -> Any:
         return f"{layout.true_words[0]}|{layout.false_words[0]}"
     if kind.is_number:
         marks: dict[str, str] = {}
-        if layout.decimal_mark != "." and kind.name != "integer":
-            marks["decimalChar"] = layout.decimal_mark
-        if layout.grouping_mark:
-            marks["groupChar"] = layout.grouping_mark
+        if layout.decimal_sign != "." and kind.name != "integer":
+            marks["decimalChar"] = layout.decimal_sign
+        if layout.thousands_sign:
+            marks["groupChar"] = layout.thousands_sign
         if kind.name == "decimal":
-            whole = "#,##0" if layout.grouping_mark else "#0"
+            whole = "#,##0" if layout.thousands_sign else "#0"
             marks["pattern"] = f"{whole}.{'0' * kind.scale}" if kind.scale else whole
         return marks or None
     forms = {"date": layout.date_forms, "time": layout.time_forms}.get(kind.name, layout.timestamp_forms)

@@ -10,35 +10,35 @@ from collections.abc import Callable
 from contextlib import AbstractContextManager
 from pathlib import Path
 
-from nomotheta.charter import Charter, Compiled, Layout, draft_text
-from nomotheta.charter.csvw import draft_from_metadata, is_metadata, metadata_of
+from nomotheta.charter import Charter, Compiled, Layout, proposal_text
+from nomotheta.charter.csvw import is_metadata, metadata_of, propose_from_metadata
 from nomotheta.errors import DeclarationError
 from nomotheta.events import Listener
 from nomotheta.place import Place
 
 
-def draft_of_file(file: Path, root: Path, table: str | None, day: datetime.date, listener: Listener) -> str:
-    """A charter as TOML, drafted from a file of data, or from metadata of CSV on the Web."""
-    from nomotheta.peek import draft_from_look, look
+def propose_of_file(file: Path, root: Path, table: str | None, day: datetime.date, listener: Listener) -> str:
+    """A charter as TOML, proposed from a file of data, or from metadata of CSV on the Web."""
+    from nomotheta.peek import look, propose_from_look
 
     if is_metadata(file):
-        return draft_text(draft_from_metadata(file, str(file), table, day))
+        return proposal_text(propose_from_metadata(file, str(file), table, day))
     path = file.resolve()
     name = path.relative_to(root).as_posix() if path.is_relative_to(root) else str(path)
     plain = re.sub(r"[^a-z]+", "_", path.name.lower().partition(".")[0]).strip("_")
-    return draft_text(draft_from_look(look(file, None, listener), table or plain or "table", name, day))
+    return proposal_text(propose_from_look(look(file, None, listener), table or plain or "table", name, day))
 
 
-def draft_of_table(place: Callable[[], AbstractContextManager[Place]], table: str, day: datetime.date) -> str:
-    """A charter as TOML, drafted from a table as it is."""
-    from nomotheta.peek import draft_from_table
+def propose_of_table(place: Callable[[], AbstractContextManager[Place]], table: str, day: datetime.date) -> str:
+    """A charter as TOML, proposed from a table as it is."""
+    from nomotheta.peek import propose_from_table
 
     with place() as opened:
-        return draft_text(draft_from_table(opened, table, day))
+        return proposal_text(propose_from_table(opened, table, day))
 
 
-def metadata_of_draft(text: str) -> str:
-    """The metadata of a drafted charter, as JSON.
+def metadata_of_proposal(text: str) -> str:
+    """The metadata of a proposed charter, as JSON.
 
     Raises:
         DeclarationError: its files are no delimited text, which is all that such metadata describes.

@@ -1,4 +1,4 @@
-"""Drafts: lint accepts them, and the file they were drafted from loads under them with nothing rejected."""
+"""Proposals: lint accepts them, and the file they were proposed from loads under them with nothing rejected."""
 
 from __future__ import annotations
 
@@ -21,8 +21,8 @@ FILES = [
     ("white space", column([" 7", "12 "] * 9)),
     ("ambiguous days", column(["01/02/2026", "03/04/2026"] * 9)),
     ("days of two forms side by side", "a,b\n13/06/2026,06/13/2026\n14/06/2026,06/14/2026\n"),
-    ("two decimal marks side by side", 'a,b,c\n"1,5",1.5,"2,25"\n"2,5",2.5,"3,5"\n'),
-    ("grouping marks", "a;b\n1.234,50;x\n2,5;y\n"),
+    ("two decimal signs side by side", 'a,b,c\n"1,5",1.5,"2,25"\n"2,5",2.5,"3,5"\n'),
+    ("thousands signs", "a;b\n1.234,50;x\n2,5;y\n"),
     ("words for true", column(["yes", "no"] * 9)),
     ("zoned moments", column(["2026-06-01T10:00:00Z", "2026-06-01T11:30:00+02:00"] * 9)),
     ("moments with fractions", column(["2026-06-01 10:00:00.5", "2026-06-01 10:00:00.25"] * 9)),
@@ -39,15 +39,15 @@ FILES = [
 
 
 @pytest.mark.parametrize("data", [row[1] for row in FILES], ids=[row[0] for row in FILES])
-def test_a_draft_is_accepted_and_loads_its_own_file_without_rejects(space: Space, data: str | bytes) -> None:
+def test_a_proposal_is_accepted_and_loads_its_own_file_without_rejects(space: Space, data: str | bytes) -> None:
     (space.root / "charters/tickets.toml").unlink()
     file = f"inbox/x-{DAY}.csv"
     space.write(file, data)
 
-    drafted = space.run("draft", file, "--table", "x", "--to", "charters/x.toml")
+    proposed = space.run("propose", file, "--table", "x", "--to", "charters/x.toml")
     rows = space.run("peek", file, "--json").json
 
-    assert drafted.code == 0, drafted.text
+    assert proposed.code == 0, proposed.text
     assert space.run("lint").code == 0, space.run("lint").text
     load = space.load(table="x")
     assert load["state"] == "loaded", load["message"]
@@ -55,10 +55,10 @@ def test_a_draft_is_accepted_and_loads_its_own_file_without_rejects(space: Space
     assert load["balance"]["loaded"] == rows["rows"]
 
 
-def test_a_draft_says_what_was_seen_and_what_is_a_guess(space: Space) -> None:
+def test_a_proposal_says_what_was_seen_and_what_is_a_guess(space: Space) -> None:
     space.write(f"inbox/sold-{DAY.replace('-', '')}.csv", TEXT)
 
-    text = space.run("draft", f"inbox/sold-{DAY.replace('-', '')}.csv").out
+    text = space.run("propose", f"inbox/sold-{DAY.replace('-', '')}.csv").out
 
     charter = tomllib.loads(text)
     assert charter["table"] == "sold"
@@ -74,14 +74,14 @@ def test_a_draft_says_what_was_seen_and_what_is_a_guess(space: Space) -> None:
         assert told in text
 
 
-def test_a_table_is_drafted_as_it_is_and_can_be_judged(space: Space) -> None:
+def test_a_table_is_proposed_as_it_is_and_can_be_judged(space: Space) -> None:
     space.sql("create table sold (id bigint, code varchar, price decimal(6,2), tags integer[])")
     space.sql("insert into sold values (1, 'a', 2, [1]), (2, null, 3, null)")
 
-    drafted = space.run("draft", "--from-table", "sold", "--to", "charters/sold.toml")
+    proposed = space.run("propose", "--from-table", "sold", "--to", "charters/sold.toml")
 
     charter = tomllib.loads((space.root / "charters/sold.toml").read_text())
-    assert drafted.code == 0
+    assert proposed.code == 0
     assert charter["columns"]["id"] == {"kind": "integer", "blank": "never"}
     assert charter["columns"]["code"] == {"kind": "text"}
     assert charter["columns"]["tags"] == {"from": "@place"}
@@ -92,7 +92,7 @@ def test_a_charter_that_is_there_is_never_overwritten(space: Space) -> None:
     space.tickets(TEXT)
     before = (space.root / "charters/tickets.toml").read_bytes()
 
-    ended = space.run("draft", f"inbox/tickets-{DAY}.csv", "--to", "charters/tickets.toml")
+    ended = space.run("propose", f"inbox/tickets-{DAY}.csv", "--to", "charters/tickets.toml")
 
     assert ended.code == 2
     assert "is there already" in ended.text
@@ -100,12 +100,12 @@ def test_a_charter_that_is_there_is_never_overwritten(space: Space) -> None:
 
 
 @pytest.mark.parametrize("words", [(), ("inbox/x.csv", "--from-table", "t")])
-def test_a_draft_is_of_a_file_or_of_a_table(space: Space, words: tuple[str, ...]) -> None:
-    assert space.run("draft", *words).code == 2
+def test_a_proposal_is_of_a_file_or_of_a_table(space: Space, words: tuple[str, ...]) -> None:
+    assert space.run("propose", *words).code == 2
 
 
 @pytest.mark.parametrize("seed", range(12))
-def test_random_files_load_under_their_own_draft(space: Space, seed: int) -> None:
+def test_random_files_load_under_their_own_proposal(space: Space, seed: int) -> None:
     (space.root / "charters/tickets.toml").unlink()
     chance = random.Random(seed)
     makers = [
@@ -119,10 +119,10 @@ def test_random_files_load_under_their_own_draft(space: Space, seed: int) -> Non
     text = "\n".join(",".join(f'"{cell}"' for cell in row) for row in [names, *rows]) + "\n"
     space.write(f"inbox/x-{DAY}.csv", text)
 
-    drafted = space.run("draft", f"inbox/x-{DAY}.csv", "--table", "x", "--to", "charters/x.toml")
+    proposed = space.run("propose", f"inbox/x-{DAY}.csv", "--table", "x", "--to", "charters/x.toml")
     load = space.load(table="x")
 
-    assert drafted.code == 0
+    assert proposed.code == 0
     assert load["state"] == "loaded", (
         load["message"],
         space.run("rejects").out,

@@ -1,4 +1,4 @@
-"""Charters drafted from a look at a file, under which that file loads without rejects, or from a table as it is."""
+"""Charters proposed from a look at a file, under which that file loads without rejects, or from a table as it is."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from typing import Any
 
 from nomotheta.charter import Layout
-from nomotheta.charter.draft import Draft, DraftColumn, column_name
+from nomotheta.charter.proposal import Proposal, ProposedColumn, column_name
 from nomotheta.conditions.kind import MOST_DIGITS
 from nomotheta.peek.look import Look, SeenColumn
 from nomotheta.place import Place, quoted
@@ -24,17 +24,17 @@ _DAYS = (
 )
 _FORM_KEYS = ("date_forms", "time_forms", "timestamp_forms", "true_words", "false_words")
 _WIDE = f"decimal({MOST_DIGITS},10)"
-_NUMBERS = ("decimal_mark", "grouping_mark")
+_NUMBERS = ("decimal_sign", "thousands_sign")
 
 
-def draft_from_look(seen: Look, table: str, file: str, day: datetime.date) -> Draft:
-    """A draft.
+def propose_from_look(seen: Look, table: str, file: str, day: datetime.date) -> Proposal:
+    """A proposal.
 
     Args:
         seen: the look at the file.
         table: the table's name.
         file: the file's path as the charter is to name it, from the workspace on.
-        day: the day of drafting, for the note.
+        day: the day of the proposal, for the note.
     """
     numbers = _number_marks(seen)
     layout = _layout(seen, numbers)
@@ -43,14 +43,16 @@ def draft_from_look(seen: Look, table: str, file: str, day: datetime.date) -> Dr
     for column in seen.columns:
         names.append(column_name(column.name, names))
         columns.append(_column(column, names[-1], layout, header=seen.header))
-    columns.append(DraftColumn("load_id", [("from", "@load.id", "tells the rows of one load from the others")]))
+    columns.append(ProposedColumn("load_no", [("from", "@load.no", "tells the rows of one load from the others")]))
     by_header = dict(zip((column.name for column in seen.columns), names, strict=False))
     keys = [([by_header[name] for name in key], "a guess: no value stands twice") for key in seen.keys[:1]]
-    return Draft(table, list(_notes(seen, file, day)), columns, _files(file), _written(layout), list(_load(seen)), keys)
+    return Proposal(
+        table, list(_notes(seen, file, day)), columns, _files(file), _written(layout), list(_load(seen)), keys
+    )
 
 
-def draft_from_table(place: Place, table: str, day: datetime.date) -> Draft:
-    """A draft of a table as it is.
+def propose_from_table(place: Place, table: str, day: datetime.date) -> Proposal:
+    """A proposal of a table as it is.
 
     Raises:
         PlaceError: the table is not there, or the place cannot be reached.
@@ -59,7 +61,7 @@ def draft_from_table(place: Place, table: str, day: datetime.date) -> Draft:
     parts = [f"count({quoted(column.name)}) AS n{at}" for at, column in enumerate(columns)]
     counts = place.fetch(f"SELECT count(*) AS n, {', '.join(parts)} {place.rowset(table)}").to_pylist()[0]
     rows, *filled = counts.values()
-    drafted = []
+    proposed = []
     for column, count in zip(columns, filled, strict=True):
         keys: list[tuple[str, Any, str]] = [("kind", str(column.kind), f"{column.type_name} in the table")]
         if column.kind is None:
@@ -68,17 +70,17 @@ def draft_from_table(place: Place, table: str, day: datetime.date) -> Draft:
             keys = [("kind", _WIDE, f"a guess: {column.type_name} in the table, which holds more digits than any kind")]
         if column.kind is not None and rows and count == rows:
             keys.append(("blank", "never", "a guess: none is null"))
-        drafted.append(DraftColumn(column.name, keys))
+        proposed.append(ProposedColumn(column.name, keys))
     notes = [
-        f"A charter to start from, drafted from the table {table} in {place.name} on {day}: {rows:,} rows.",
+        f"A charter to start from, proposed from the table {table} in {place.name} on {day}: {rows:,} rows.",
         "It can be judged at once; add [delivery] to load it.",
     ]
-    return Draft(table, notes, drafted)
+    return Proposal(table, notes, proposed)
 
 
 def _notes(seen: Look, file: str, day: datetime.date) -> Iterator[str]:
     read = "all" if seen.whole else "the first"
-    yield f"A charter to start from, drafted from {file} on {day}: {read} {seen.rows:,} rows were read."
+    yield f"A charter to start from, proposed from {file} on {day}: {read} {seen.rows:,} rows were read."
     yield "What is called a guess is what this one file shows; check it before you rely on it."
     for label, why in (
         ("Format", seen.file_format_why), ("Delimiter", seen.delimiter_why), ("Header", seen.header_why),
@@ -93,14 +95,14 @@ def _notes(seen: Look, file: str, day: datetime.date) -> Iterator[str]:
 
 
 def _number_marks(seen: Look) -> dict[str, str]:
-    """The decimal and grouping marks that most columns of numbers have; a layout has only one of each."""
-    numbers = [column.layout for column in seen.columns if "decimal_mark" in column.layout]
+    """The decimal and thousands signs that most columns of numbers have; a layout has only one of each."""
+    numbers = [column.layout for column in seen.columns if "decimal_sign" in column.layout]
     marks = Counter(tuple(layout.get(key, "") for key in _NUMBERS) for layout in numbers)
     if not marks:
         return {}
     decimal = Counter(mark for (mark, _), times in marks.items() for _ in range(times)).most_common(1)[0][0]
     grouping = next((group for (mark, group) in marks if mark == decimal and group), "")
-    return {"decimal_mark": decimal, "grouping_mark": grouping}
+    return {"decimal_sign": decimal, "thousands_sign": grouping}
 
 
 def _layout(seen: Look, numbers: dict[str, str]) -> dict[str, Any]:
@@ -151,7 +153,7 @@ def _load(seen: Look) -> Iterator[tuple[str, Any, str]]:
         yield "long_rows", "cut", 'they were seen; "reject" sets them aside'
 
 
-def _column(column: SeenColumn, name: str, layout: dict[str, Any], *, header: bool) -> DraftColumn:
+def _column(column: SeenColumn, name: str, layout: dict[str, Any], *, header: bool) -> ProposedColumn:
     kind, comment = _kind(column, layout)
     keys: list[tuple[str, Any, str]] = [("kind", kind, comment)]
     if header and name != column.name:
@@ -159,7 +161,7 @@ def _column(column: SeenColumn, name: str, layout: dict[str, Any], *, header: bo
     becomes_null = bool(column.null_like) and not kind.startswith("text")
     if not column.blanks and column.rows and not becomes_null:
         keys.append(("blank", "never", "a guess: none was seen"))
-    return DraftColumn(name, keys)
+    return ProposedColumn(name, keys)
 
 
 def _kind(column: SeenColumn, layout: dict[str, Any]) -> tuple[str, str]:

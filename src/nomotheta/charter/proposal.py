@@ -12,7 +12,7 @@ _BARE = re.compile(r"[A-Za-z0-9_-]+")
 
 
 @dataclass(frozen=True, slots=True)
-class DraftColumn:
+class ProposedColumn:
     """A column: its keys in TOML, each with a comment or none."""
 
     name: str
@@ -20,12 +20,12 @@ class DraftColumn:
 
 
 @dataclass(frozen=True, slots=True)
-class Draft:
-    """All that a drafted charter says; `notes` stand above it."""
+class Proposal:
+    """All that a proposed charter says; `notes` stand above it."""
 
     table: str
     notes: Sequence[str]
-    columns: Sequence[DraftColumn]
+    columns: Sequence[ProposedColumn]
     files: tuple[str, str] | None = None
     layout: Mapping[str, Any] = field(default_factory=dict)
     load: Sequence[tuple[str, Any, str]] = ()
@@ -34,22 +34,22 @@ class Draft:
     about: str = ""
 
 
-def draft_text(draft: Draft) -> str:
-    """The TOML of a draft."""
-    lines = [f"# {_comment(note)}" for note in draft.notes]
-    lines += ["", f"table = {_value(draft.table)}"]
-    lines += [f"about = {_value(draft.about)}", ""] if draft.about else [""]
-    if draft.files:
-        lines += ["[delivery]", *_aligned([("files", *draft.files)]), ""]
-    if draft.layout:
-        lines += ["[delivery.layout]", *_aligned([(key, value, "") for key, value in draft.layout.items()]), ""]
-    if draft.load:
-        lines += ["[load]", *_aligned(draft.load), ""]
-    for column in draft.columns:
+def proposal_text(proposal: Proposal) -> str:
+    """The TOML of a proposal."""
+    lines = [f"# {_comment(note)}" for note in proposal.notes]
+    lines += ["", f"table = {_value(proposal.table)}"]
+    lines += [f"about = {_value(proposal.about)}", ""] if proposal.about else [""]
+    if proposal.files:
+        lines += ["[delivery]", *_aligned([("files", *proposal.files)]), ""]
+    if proposal.layout:
+        lines += ["[delivery.layout]", *_aligned([(key, value, "") for key, value in proposal.layout.items()]), ""]
+    if proposal.load:
+        lines += ["[load]", *_aligned(proposal.load), ""]
+    for column in proposal.columns:
         lines += [f"[columns.{_key(column.name)}]", *_aligned(column.keys), ""]
-    for columns, comment in draft.keys:
+    for columns, comment in proposal.keys:
         lines += ["[[keys]]", *_aligned([("columns", list(columns), comment)]), ""]
-    for columns, listed in draft.references:
+    for columns, listed in proposal.references:
         lines += ["[[references]]", *_aligned([("columns", list(columns), ""), ("listed_in", listed, "")]), ""]
     return "\n".join(lines)
 
