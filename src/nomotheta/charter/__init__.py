@@ -1,6 +1,6 @@
 """Charters: the model of what may be declared, TOML read with positions, and lint. No data, no database."""
 
-from nomotheta.charter.checks import Check, value_of
+from nomotheta.charter.checks import Check
 from nomotheta.charter.layout import Layout
 from nomotheta.charter.lint import Compiled, in_order, lint
 from nomotheta.charter.model import (
@@ -16,6 +16,7 @@ from nomotheta.charter.model import (
 )
 from nomotheta.charter.proposal import Proposal, ProposedColumn, proposal_text
 from nomotheta.charter.read import Problem, Read, read_charter, read_settings
+from nomotheta.charter.values import value_of
 
 __all__ = [
     "FROM_PLACE",

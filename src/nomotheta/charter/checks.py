@@ -5,17 +5,15 @@ Everything is held against the kinds here, so what reads data later meets no dec
 
 from __future__ import annotations
 
-import datetime
 import re
-import uuid
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from decimal import Decimal, InvalidOperation
 from typing import Any, Literal
 
 from nomotheta.charter.model import NONE, CellRule, Charter, Key, Otherwise, Tolerance
 from nomotheta.charter.positions import Path
 from nomotheta.charter.read import Problem, Read
+from nomotheta.charter.values import EXAMPLES, value_of
 from nomotheta.conditions import ConditionError, Kind, Node, PatternError, build, check, parse_pattern
 from nomotheta.errors import did_you_mean
 
@@ -227,19 +225,14 @@ def _known(reader: _Reader, path: Path, names: Sequence[str], charter: Charter) 
 
 def _values(reader: _Reader, path: Path, kind: Kind, raw: Sequence[Any]) -> list[Any] | None:
     """TOML values as values of `kind`; None, and a complaint, where one does not fit."""
+    if kind.name == "binary":
+        reader.complain(path, f"{path[1]} is binary, and no values are listed of such", "take it out")
+        return None
     try:
         return [None if value is None else value_of(kind, value) for value in raw]
-    except (ValueError, InvalidOperation) as error:
-        told = str(error) if isinstance(error, ValueError) else f"a value does not fit {kind}"
-        reader.complain(path, told, f"write values of that kind, such as {EXAMPLES[kind.name]}")
+    except ValueError as error:
+        reader.complain(path, str(error), f"write values of that kind, such as {EXAMPLES[kind.name]}")
     return None
-
-
-EXAMPLES = {
-    "text": '"foot"', "integer": "7", "decimal": "12.50", "real": "0.5", "boolean": "true", "date": "2026-12-31",
-    "time": "23:59:00", "timestamp": "2026-12-31T23:59:00", "timestamptz": "2026-12-31T23:59:00Z",
-    "uuid": '"6f9619ff-8b86-d011-b42d-00c04fc964ff"', "binary": '"00ff"',
-}  # fmt: skip
 
 
 def _hint(what: str) -> str:
@@ -247,45 +240,3 @@ def _hint(what: str) -> str:
     if what.startswith(("cannot compare", "the values of", "the results of")):
         return "use values of one kind, or cast one of them: cast(x as text)"
     return "see Conditions in the charter reference"
-
-
-def value_of(kind: Kind, raw: Any) -> Any:
-    """A TOML value as a value of `kind`.
-
-    Raises:
-        ValueError: it does not fit.
-    """
-    wrong = ValueError(f"{raw!r} does not fit {kind}")
-    number = isinstance(raw, int | float) and not isinstance(raw, bool)
-    if kind.name == "text" and isinstance(raw, str):
-        return raw
-    if kind.name == "boolean" and isinstance(raw, bool):
-        return raw
-    if kind.name == "integer" and number and raw == int(raw):
-        return int(raw)
-    if kind.name == "real" and number:
-        return float(raw)
-    if kind.name == "decimal" and (number or isinstance(raw, str)):
-        value = Decimal(str(raw))
-        if value != round(value, kind.scale):
-            raise ValueError(f"{raw!r} has more than the {kind.scale} decimal places of {kind}")
-        return value
-    if kind.name in {"date", "time", "timestamp", "timestamptz", "uuid"}:
-        return _moment(kind, raw, wrong)
-    raise wrong
-
-
-def _moment(kind: Kind, raw: Any, wrong: ValueError) -> Any:
-    types: dict[str, Any] = {
-        "date": datetime.date, "time": datetime.time, "timestamp": datetime.datetime,
-        "timestamptz": datetime.datetime, "uuid": uuid.UUID,
-    }  # fmt: skip
-    wanted = types[kind.name]
-    if type(raw) is wanted:
-        return raw
-    if not isinstance(raw, str):
-        raise wrong
-    try:
-        return uuid.UUID(raw) if kind.name == "uuid" else wanted.fromisoformat(raw)
-    except ValueError:
-        raise wrong from None

@@ -5,10 +5,11 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from nomotheta.charter.checks import EXAMPLES, Check, charter_checks, slice_node, value_of
+from nomotheta.charter.checks import Check, charter_checks, slice_node
 from nomotheta.charter.layout import Layout
 from nomotheta.charter.model import SYSTEM_COLUMNS, Charter, Settings
 from nomotheta.charter.read import Problem, Read
+from nomotheta.charter.values import EXAMPLES, value_of
 from nomotheta.conditions import Node
 from nomotheta.errors import did_you_mean
 

@@ -8,6 +8,7 @@ from __future__ import annotations
 import datetime
 import re
 from collections.abc import Sequence
+from decimal import Decimal
 from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, GetPydanticSchema, field_validator, model_validator
@@ -218,6 +219,13 @@ SYSTEM_COLUMNS = {
 FROM_PLACE = "@place"
 
 
+def _scalar(value: Any) -> Any:
+    """What may stand as a constant; what it is worth is held against the column's kind."""
+    if value is None or isinstance(value, str | int | float | Decimal | datetime.date | datetime.time):
+        return value
+    raise ValueError("a constant is one text, number, date or time, or true or false")
+
+
 class Column(Declared):
     """One column of the table."""
 
@@ -228,7 +236,7 @@ class Column(Declared):
         | Annotated[list[Annotated[int, Field(ge=1)]], Field(min_length=2, max_length=2)]
         | None
     ) = None
-    value: str | int | float | bool | None = None
+    value: Annotated[Any, BeforeValidator(_scalar)] = None
     blank: Annotated[Blank, _short("value")] = Blank(value="allowed")
     between: Annotated[Between | None, _short("values")] = None
     among: Annotated[Among | None, _short("values")] = None

@@ -5,6 +5,7 @@ from __future__ import annotations
 import tomllib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from decimal import Decimal
 from pathlib import Path
 from typing import Any, TypeVar, get_args
 
@@ -83,7 +84,7 @@ def read_source(path: Path, name: str) -> tuple[dict[str, Any], Source]:
         ) from None
     text = text.replace("\r\n", "\n")
     try:
-        return tomllib.loads(text), Source(name, text, positions(text))
+        return tomllib.loads(text, parse_float=Decimal), Source(name, text, positions(text))
     except tomllib.TOMLDecodeError as error:
         raise _not_toml(error, name) from None
 

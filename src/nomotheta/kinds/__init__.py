@@ -1,7 +1,7 @@
 """Kinds: text into typed values, a column at a time, strictly; Arrow arrays in, Arrow arrays and misfits out."""
 
 from nomotheta.kinds.cells import Cells
-from nomotheta.kinds.native import CANONICAL, UNTYPED, as_texts, in_layout, read_values
+from nomotheta.kinds.native import CANONICAL, UNTYPED, as_texts, canonical_cells, in_layout, plain_column, read_values
 from nomotheta.kinds.plain import spec_of
 from nomotheta.kinds.read import arrow_type, explain, read_column
 from nomotheta.kinds.show import show
@@ -16,8 +16,10 @@ __all__ = [
     "Typed",
     "arrow_type",
     "as_texts",
+    "canonical_cells",
     "explain",
     "in_layout",
+    "plain_column",
     "read_column",
     "read_values",
     "show",

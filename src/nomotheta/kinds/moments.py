@@ -19,11 +19,15 @@ from numpy.typing import NDArray
 
 from nomotheta.charter import Layout
 from nomotheta.conditions import Kind
-from nomotheta.kinds.cells import Bools, Cells, Ints, without
+from nomotheta.kinds.cells import Bools, Cells, Ints
 from nomotheta.kinds.typed import Misfit, Typed
+from nomotheta.kinds.zones import in_utc
 
 _WIDTHS = {"Y": 4, "y": 2, "m": 2, "d": 2, "H": 2, "I": 2, "M": 2, "S": 2, "p": 2}
 _MICROSECONDS_A_DAY = 86_400_000_000
+_LAST_YEAR = 9999
+FIRST_DAY, LAST_DAY = -719_162, 2_932_896  # 0001-01-01 and 9999-12-31, counted from 1970-01-01
+FIRST_MOMENT, LAST_MOMENT = FIRST_DAY * _MICROSECONDS_A_DAY, (LAST_DAY + 1) * _MICROSECONDS_A_DAY - 1
 _MICRO, _FRACTION = 6, 9  # digits; what stands beyond microseconds must be zero
 Parts = dict[str, NDArray[np.int32]]
 
@@ -151,7 +155,7 @@ def read_timestamp(texts: Any, _kind: Kind, layout: Layout) -> Typed:
     return Typed(pa.array(moments, pa.int64(), mask=none).cast(pa.timestamp("us")), Misfit.all(kind=bad))
 
 
-_ZONED = r"^(?P<moment>.*?) ?(?P<zone>Z|[+-](?:0[0-9]|1[0-5]):?[0-5][0-9])?$"
+_ZONED = r"(?s)^(?P<moment>.*?) ?(?P<zone>Z|[+-](?:0[0-9]|1[0-5]):?[0-5][0-9])?$"
 
 
 def read_timestamptz(texts: Any, _kind: Kind, layout: Layout, zone: str = "UTC") -> Typed:
@@ -162,17 +166,19 @@ def read_timestamptz(texts: Any, _kind: Kind, layout: Layout, zone: str = "UTC")
     split = pc.extract_regex(texts, _ZONED)
     moments, bad, none = _read(pc.struct_field(split, "moment"), layout.timestamp_forms, layout)
     given = pc.fill_null(pc.struct_field(split, "zone"), "").to_numpy(zero_copy_only=False)
-    local = pa.array(moments, pa.int64(), mask=none).cast(pa.timestamp("us"))
-    there, later = (
-        pc.assume_timezone(local, zone, ambiguous="earliest", nonexistent=way).cast(pa.int64())
-        for way in ("earliest", "latest")
-    )
     offsets = {text: _offset(text) for text in set(given.tolist()) if text}
     shifted = moments - np.array([offsets.get(text, 0) for text in given.tolist()], np.int64)
-    skipped = pc.and_(pa.array(given == ""), pc.not_equal(there, later))
-    chosen = pc.if_else(pa.array(given != ""), pa.array(shifted, pa.int64(), mask=none), there)
-    bad = np.union1d(bad, np.flatnonzero(pc.fill_null(skipped, fill_value=False).to_numpy(zero_copy_only=False)))
-    return Typed(without(chosen.cast(pa.timestamp("us", "UTC")), bad), Misfit.all(kind=bad))
+    local = given == ""
+    if local.any():
+        there, skipped = in_utc(moments[local], zone)
+        shifted[local] = there
+        bad = np.union1d(bad, np.flatnonzero(local)[skipped])
+    fits = np.ones(len(texts), np.bool_) if none is None else ~none
+    fits[bad] = False
+    far = np.flatnonzero(fits & ((shifted < FIRST_MOMENT) | (shifted > LAST_MOMENT)))
+    fits[far] = False
+    values = pa.array(shifted, pa.int64(), mask=~fits).cast(pa.timestamp("us", "UTC"))
+    return Typed(values, Misfit.all(kind=bad, range=far))
 
 
 def _offset(text: str) -> int:
@@ -215,7 +221,8 @@ def _days(parts: Parts, count: int, layout: Layout) -> tuple[Any, Bools]:
         first = np.int32(layout.two_digit_years_from or 0)
         parts["Y"] = first + (parts["y"] - first) % np.int32(100)
     year, month, day = parts.get("Y", 1970 * one), parts.get("m", one), parts.get("d", one)
-    real = (year >= 1) & (month >= 1) & (month <= 12) & (day >= 1)
+    # what is no digit spells any number at all, also one of no year that the table of months has
+    real = (year >= 1) & (year <= _LAST_YEAR) & (month >= 1) & (month <= 12) & (day >= 1)
     index = np.where(real, year * np.int32(12) + month - np.int32(1), np.int32(12))
     starts, length = _months()
     real &= day <= length[index]
@@ -254,7 +261,7 @@ def _moment(parts: Parts, count: int, layout: Layout) -> tuple[Any, Bools]:
     if "H" in parts or "I" in parts:
         micros, shown = _time(parts, count, midnight_24=layout.midnight_24)
         moments += micros
-        real &= shown
+        real &= shown & (moments <= LAST_MOMENT)  # 24:00 of the last day is beyond it
     return moments, real
 
 

@@ -7,6 +7,7 @@ definition of what a kind accepts, wherever a value comes from.
 from __future__ import annotations
 
 import datetime
+import uuid
 from decimal import Decimal
 from typing import Any
 
@@ -17,12 +18,18 @@ import pyarrow.compute as pc
 from nomotheta.charter import Layout
 from nomotheta.conditions import Kind
 from nomotheta.kernel import ReadColumn
+from nomotheta.kinds.cells import without
+from nomotheta.kinds.moments import FIRST_DAY, FIRST_MOMENT, LAST_DAY, LAST_MOMENT
 from nomotheta.kinds.plain import settled
 from nomotheta.kinds.read import arrow_type, read_column
-from nomotheta.kinds.typed import Misfit, Typed
+from nomotheta.kinds.show import show
+from nomotheta.kinds.typed import Misfit, Typed, together
 
 CANONICAL = Layout(
-    date_forms=["%Y-%m-%d", "%Y-%m-%d 00:00:00", "%Y-%m-%d 00:00:00.000000", "%Y-%m-%dT00:00:00"],
+    date_forms=[
+        "%Y-%m-%d", "%Y-%m-%d 00:00:00", "%Y-%m-%d 00:00:00.000", "%Y-%m-%d 00:00:00.000000",
+        "%Y-%m-%d 00:00:00.000000000", "%Y-%m-%dT00:00:00",
+    ],
     time_forms=["%H:%M:%S", "%H:%M:%S.%f"],
     timestamp_forms=[
         "%Y-%m-%d %H:%M:%S", "%Y-%m-%d %H:%M:%S.%f", "%Y-%m-%dT%H:%M:%S", "%Y-%m-%dT%H:%M:%S.%f", "%Y-%m-%d",
@@ -66,18 +73,65 @@ def read_values(
         return _mixed(column, kind, layout, zone, serial=serial)
     if _is_text(column.type):
         return read_column(column.cast(pa.string()), kind, layout, zone)
-    target = arrow_type(kind)
     if column.null_count == len(column):
-        return Typed(pa.nulls(len(column), target))
-    if _same_sort(column.type, target) and kind.name not in {"text", "uuid"}:
-        try:
-            return Typed(column.cast(target))
-        except pa.ArrowInvalid:  # some value does not fit; which one, its text will tell
-            pass
+        return Typed(pa.nulls(len(column), arrow_type(kind)))
+    values = _cast(column, kind)
+    if values is None:
+        return read_column(_texts_for(column, kind), kind, CANONICAL, zone)
+    far = _beyond(values, kind)
+    typed = Typed(without(values, far), Misfit.all(range=far))
+    return typed.accounted(lambda: column.is_null().to_numpy(zero_copy_only=False), column.null_count)
+
+
+def _cast(column: Any, kind: Kind) -> Any | None:
+    """Values of the kind's own sort, cast without loss; None where their canonical text has to tell."""
+    have, want = column.type, arrow_type(kind)
+    if kind.name in {"text", "uuid"} or not _same_sort(have, want):
+        return None
+    if pa.types.is_date64(have):
+        days = pc.divide(column.cast(pa.int64()), _MILLISECONDS_A_DAY)
+        if not pc.all(pc.equal(pc.multiply(days, _MILLISECONDS_A_DAY), column.cast(pa.int64()))).as_py():
+            return None  # with a time of day, which a cast would drop
+    try:
+        return column.cast(want)
+    except pa.ArrowException:  # some value does not fit; which one, its text will tell
+        return None
+
+
+def _beyond(values: Any, kind: Kind) -> Any:
+    """The rows whose values the kind does not have, though the type in which they are held does."""
+    if kind.name == "real":
+        inside = pc.is_finite(values)
+    elif kind.name == "decimal":
+        most = pa.scalar(Decimal((0, (9,) * kind.digits, -kind.scale)), values.type)
+        inside = pc.less_equal(pc.abs(values), most)
+    elif kind.name in _BOUNDS:
+        low, high = _BOUNDS[kind.name]
+        numbers = values.cast(pa.int32() if kind.name == "date" else pa.int64())
+        inside = pc.and_(pc.greater_equal(numbers, low), pc.less_equal(numbers, high))
+    else:
+        return np.zeros(0, np.int64)
+    if pc.all(inside).as_py() is not False:
+        return np.zeros(0, np.int64)
+    return np.flatnonzero(~pc.fill_null(inside, fill_value=True).to_numpy(zero_copy_only=False))
+
+
+_MILLISECONDS_A_DAY = 86_400_000
+_BOUNDS = {
+    "date": (FIRST_DAY, LAST_DAY), "time": (0, 86_400_000_000 - 1), "timestamp": (FIRST_MOMENT, LAST_MOMENT),
+    "timestamptz": (FIRST_MOMENT, LAST_MOMENT),
+}  # fmt: skip
+
+
+def _texts_for(column: Any, kind: Kind) -> Any:
+    """The canonical texts of values, as a kind of another sort takes them."""
+    if kind.name == "uuid" and pa.types.is_fixed_size_binary(column.type) and column.type.byte_width == _UUID_BYTES:
+        return pa.array([None if value is None else str(uuid.UUID(bytes=value)) for value in column.to_pylist()])
     texts = as_texts(column)
-    if kind.name == "integer" and not pa.types.is_integer(column.type):
-        texts = _without_zeros(texts)
-    return read_column(texts, kind, CANONICAL, zone)
+    return _without_zeros(texts) if kind.name == "integer" and not pa.types.is_integer(column.type) else texts
+
+
+_UUID_BYTES = 16
 
 
 def _with_null_words(texts: Any, kind: Kind, layout: Layout, zone: str) -> Typed:
@@ -114,10 +168,7 @@ def _mixed(column: Any, kind: Kind, layout: Layout, zone: str, *, serial: bool) 
     one, other = read_column(texts, kind, layout, zone), read_column(values, kind, CANONICAL, zone)
     if serial and kind.is_number and (stored := len(texts) - texts.null_count):
         notes["numbers stored as text"] = stored
-    misfits: dict[str, Any] = {}
-    for misfit in (*one.misfits, *other.misfits):
-        misfits[misfit.reason] = np.union1d(misfits.get(misfit.reason, np.zeros(0, np.int64)), misfit.rows)
-    return Typed(pc.coalesce(one.values, other.values), Misfit.all(**misfits), notes)
+    return Typed(pc.coalesce(one.values, other.values), together(*one.misfits, *other.misfits), notes)
 
 
 def as_texts(column: Any) -> Any:
@@ -128,17 +179,74 @@ def as_texts(column: Any) -> Any:
     if pa.types.is_dictionary(kind):
         return as_texts(column.cast(kind.value_type))
     if pa.types.is_decimal(kind) or pa.types.is_floating(kind):
-        return _plain_numbers(column)
+        return _plain_numbers(column.cast(pa.float32()) if pa.types.is_float16(kind) else column)
+    if pa.types.is_date64(kind):
+        moments = column.cast(pa.timestamp("ms")).cast(pa.string())
+        return pc.replace_substring(moments, " 00:00:00.000", "")
+    if pa.types.is_time(kind):
+        return _clocks(column)
     if pa.types.is_timestamp(kind) and kind.tz:
         in_utc = column.cast(pa.timestamp(kind.unit, "UTC")).cast(pa.timestamp(kind.unit))
         return pc.binary_join_element_wise(in_utc.cast(pa.string()), "Z", "")
     if pa.types.is_binary(kind) or pa.types.is_large_binary(kind) or pa.types.is_fixed_size_binary(kind):
         return pa.array([None if value is None else value.hex() for value in column.to_pylist()], pa.string())
-    if pa.types.is_nested(kind):
-        import json
+    if pa.types.is_duration(kind):
+        return pc.binary_join_element_wise(column.cast(pa.int64()).cast(pa.string()), kind.unit, " ")
+    try:
+        return column.cast(pa.string())
+    except pa.ArrowException:
+        return pa.array([None if value is None else _told(value) for value in column], pa.string())
 
-        return pa.array([None if v is None else json.dumps(v, default=str) for v in column.to_pylist()], pa.string())
-    return column.cast(pa.string())
+
+def _clocks(column: Any) -> Any:
+    """Times of day as texts; what is before midnight or after it as the count of its unit."""
+    unit = column.type.unit
+    counts = column.cast(pa.int32() if unit in {"s", "ms"} else pa.int64()).cast(pa.int64())
+    day = 86_400 * {"s": 1, "ms": 1_000, "us": 1_000_000, "ns": 1_000_000_000}[unit]
+    inside = pc.and_(pc.greater_equal(counts, 0), pc.less(counts, day))
+    if pc.all(inside).as_py() is not False:
+        return column.cast(pa.string())
+    clock = pc.if_else(inside, counts, 0).cast(counts.type)
+    width = pa.int32() if unit in {"s", "ms"} else pa.int64()
+    shown = clock.cast(width).cast(column.type).cast(pa.string())
+    return pc.if_else(inside, shown, pc.binary_join_element_wise(counts.cast(pa.string()), unit, " "))
+
+
+def plain_column(column: Any) -> Any:
+    """A column as a file of typed values holds it, as one of the types that `read_values` tells apart.
+
+    What is nested becomes its JSON, so that no struct of a file is taken for cells of both sorts.
+    """
+    kind = column.type
+    if isinstance(kind, pa.BaseExtensionType):
+        storage = column.storage
+        return _texts_for(storage, _UUID_KIND) if kind == pa.uuid() else plain_column(storage)
+    if pa.types.is_dictionary(kind):
+        return plain_column(column.dictionary_decode())
+    if pa.types.is_run_end_encoded(kind):
+        return plain_column(pc.run_end_decode(column))
+    if pa.types.is_nested(kind) or pa.types.is_interval(kind):
+        return pa.array([None if not value.is_valid else _told(value) for value in column], pa.string())
+    plainer = {pa.string_view(): pa.large_string(), pa.binary_view(): pa.large_binary()}.get(kind)
+    return column if plainer is None else column.cast(plainer)
+
+
+def canonical_cells(texts: Any) -> Any:
+    """Canonical texts as cells whose form no layout says: the struct of `text` and `value` that `read_values` takes."""
+    return pa.StructArray.from_arrays([pa.nulls(len(texts), pa.string()), texts], ["text", "value"])
+
+
+_UUID_KIND = Kind("uuid")
+
+
+def _told(scalar: Any) -> str:
+    """A value of no kind, as JSON where it can be."""
+    import json
+
+    try:
+        return json.dumps(scalar.as_py(), default=show, ensure_ascii=False)
+    except (ValueError, TypeError, pa.ArrowException):
+        return str(scalar)
 
 
 def in_layout(column: Any, kind: Kind, layout: Layout) -> Any:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from decimal import Decimal
 from typing import Any
 
 import numpy as np
@@ -19,6 +18,7 @@ from nomotheta.kinds.typed import Misfit, Typed
 
 _OTHER, _DIGIT, _SIGN, _MARK = range(4)
 _LONGEST_INTEGER = 18  # digits that surely fit 64 bits
+_FEW_DIGITS = 36  # bytes of a decimal of which a cast needs none taken away
 _POWERS = 10 ** np.arange(_LONGEST_INTEGER + 1)
 
 
@@ -79,12 +79,13 @@ def _as_decimals(scaled: Ints, kind: Kind, valid: Bools | None) -> Any:
 
 
 def _cast_decimal(texts: Any, kind: Kind) -> tuple[Any, Ints]:
-    target = pa.decimal128(kind.size, kind.scale)
-    try:
-        return pc.cast(texts, target), np.zeros(0, np.int64)
-    except pa.ArrowInvalid:
-        far = _beyond_digits(texts, kind)
-        return pc.cast(without(texts, far), target), far
+    """Decimals of any length. The digits are counted before the cast, which wraps around what is too long for it."""
+    far = _beyond_digits(texts, kind)
+    texts = without(texts, far)
+    if int(Cells.of(texts).lengths.max(initial=0)) > _FEW_DIGITS:
+        texts = pc.replace_substring_regex(texts, r"^([+-]?)0+([0-9])", r"\1\2")
+        texts = pc.replace_substring_regex(texts, rf"(\.[0-9]{{{kind.scale}}})0+$" if kind.scale else r"\.()0*$", r"\1")
+    return pc.cast(texts, pa.decimal128(kind.size, kind.scale)), far
 
 
 def _scaled(texts: Any, kind: Kind, mark: str) -> Any | None:
@@ -129,19 +130,24 @@ def _validity(array: Any) -> Any:
     return array.buffers()[0] if array.null_count else None
 
 
-_REAL = r"^[+-]?([0-9]+(\.[0-9]+)?|\.[0-9]+)([eE][+-]?[0-9]{1,4})?$"
-
-
 def read_real(texts: Any, _kind: Kind, layout: Layout) -> Typed:
-    """A decimal as above, with an exponent where need be; finite."""
+    """A decimal as above, with an exponent where need be; finite, and not zero unless it is written so."""
     texts, misplaced = _ungrouped(_bare_of_affixes(texts, layout), layout)
-    if layout.decimal_sign != ".":
-        texts = without(texts, _rows(pc.match_substring(texts, ".")))
-        texts = pc.replace_substring(texts, layout.decimal_sign, ".")
-    shape = _rows(pc.invert(pc.match_substring_regex(texts, _REAL)))
-    values = pc.cast(without(texts, shape), pa.float64())
-    far = _rows(pc.invert(pc.is_finite(values)))
+    sign = re.escape(layout.decimal_sign)
+    written = rf"^[+-]?([0-9]+({sign}[0-9]+)?|{sign}[0-9]+)([eE][+-]?[0-9]+)?$"
+    shape = _rows(pc.invert(pc.match_substring_regex(texts, written)))
+    clean = _pointed(without(texts, shape), layout.decimal_sign)
+    values = pc.cast(_short_exponents(clean), pa.float64())
+    vanished = pc.and_(pc.equal(values, 0.0), pc.match_substring_regex(clean, r"^[^eE]*[1-9]"))
+    far = _rows(pc.or_(pc.invert(pc.is_finite(values)), vanished))
     return Typed(without(values, far), Misfit.all(kind=np.union1d(shape, misplaced), range=far))
+
+
+def _short_exponents(texts: Any) -> Any:
+    """Without plus signs and the zeros before an exponent, which a cast from text may not take."""
+    if not pc.any(pc.match_substring_regex(texts, r"^\+|[eE][+-]?0")).as_py():
+        return texts
+    return pc.replace_substring_regex(_bare(texts), r"([eE][+-]?)0+([0-9])", r"\1\2")
 
 
 def _rows(mask: Any) -> Ints:
@@ -185,7 +191,7 @@ def _bare(texts: Any) -> Any:
     """Without plus signs, which Arrow's cast does not take."""
     if not (Cells.of(texts).data == ord("+")).any():
         return texts
-    return pc.replace_substring(texts, "+", "") if pc.any(pc.starts_with(texts, "+")).as_py() else texts
+    return pc.replace_substring_regex(texts, r"^\+", "") if pc.any(pc.starts_with(texts, "+")).as_py() else texts
 
 
 def _pointed(texts: Any, mark: str) -> Any:
@@ -218,23 +224,15 @@ def _ungrouped(texts: Any, layout: Layout) -> tuple[Any, Ints]:
 
 
 def _beyond_64_bits(texts: Any) -> Ints:
+    """Rows of whole numbers that 64 bits do not hold."""
     long = _rows(pc.greater(pc.binary_length(texts), _LONGEST_INTEGER))
-    return np.array([at for at in long if not -(2**63) <= int(texts[at].as_py()) < 2**63], np.int64)
+    digits = pc.replace_substring_regex(texts.take(pa.array(long)), r"^([+-]?)0*", r"\1").to_pylist()
+    far = [len(text) > _LONGEST_INTEGER + 2 or not -(2**63) <= int(text + "0") // 10 < 2**63 for text in digits]
+    return long[np.array(far, np.bool_)]
 
 
 def _beyond_digits(texts: Any, kind: Kind) -> Ints:
     """Rows with too many digits before the mark, or more behind it than the scale that are not zero."""
     whole = kind.digits - kind.scale
-    fits = f"^[+-]?0*[0-9]{{0,{whole}}}(\\.[0-9]{{0,{kind.scale}}}0*)?$"
-    unsure = _rows(pc.invert(pc.match_substring_regex(texts, fits)))
-    return np.array([at for at in unsure if not _holds(kind, Decimal(texts[at].as_py()))], np.int64)
-
-
-def _holds(kind: Kind, value: Decimal) -> bool:
-    _, digits, exponent = value.as_tuple()
-    scaled = int("".join(map(str, digits)) or "0")
-    shift = int(exponent) + kind.scale
-    if shift < 0 and scaled % 10**-shift:
-        return False
-    scaled = scaled * 10**shift if shift >= 0 else scaled // 10**-shift
-    return bool(scaled < 10**kind.digits)
+    fits = rf"^[+-]?0*[0-9]{{0,{whole}}}(\.[0-9]{{0,{kind.scale}}}0*)?$"
+    return _rows(pc.invert(pc.match_substring_regex(texts, fits)))

@@ -34,9 +34,9 @@ def read_column(texts: Any, kind: Kind, layout: Layout, zone: str = "UTC") -> Ty
         n values, null where a text does not fit, and the rows that do not, by reason.
     """
     texts = compact(texts)
-    if kind.name == "timestamptz":
-        return read_timestamptz(texts, kind, layout, zone)
-    return _READERS[kind.name](texts, kind, layout)
+    reader = _READERS[kind.name]
+    typed = read_timestamptz(texts, kind, layout, zone) if reader is None else reader(texts, kind, layout)
+    return typed.accounted(lambda: texts.is_null().to_numpy(zero_copy_only=False), texts.null_count)
 
 
 def arrow_type(kind: Kind) -> Any:
@@ -96,7 +96,7 @@ def _refused(texts: Any, known: Any) -> Ints:
     return np.flatnonzero(refused.to_numpy(zero_copy_only=False))
 
 
-_READERS: dict[str, Callable[[Any, Kind, Layout], Typed]] = {
+_READERS: dict[str, Callable[[Any, Kind, Layout], Typed] | None] = {
     "text": _read_text,
     "integer": read_integer,
     "decimal": read_decimal,
@@ -105,8 +105,18 @@ _READERS: dict[str, Callable[[Any, Kind, Layout], Typed]] = {
     "date": read_date,
     "time": read_time,
     "timestamp": read_timestamp,
+    "timestamptz": None,  # which needs a zone, too
     "uuid": _read_uuid,
     "binary": _read_binary,
+}
+
+
+_RANGES = {
+    "real": "a finite number of 64 bits, and zero only where it is written so",
+    "date": "0001-01-01 to 9999-12-31",
+    "time": "00:00:00 to 23:59:59.999999",
+    "timestamp": "years 0001 to 9999",
+    "timestamptz": "years 0001 to 9999 in UTC",
 }
 
 
@@ -117,6 +127,8 @@ def explain(kind: Kind, reason: Reason, value: str, layout: Layout) -> str:
     if reason == "range":
         if kind.name == "decimal":
             return f"has more digits than {kind} holds"
+        if kind.name in _RANGES:
+            return f"is beyond the range of {kind}: {_RANGES[kind.name]}"
         digits = sum(letter.isdigit() for letter in value)
         wider = f" (64 bits); decimal({digits},0) would hold it" if kind.name == "integer" and digits <= 38 else ""
         return f"is beyond the range of {kind}{wider}"

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass, field
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field, replace
 from typing import Any, Literal
 
-from nomotheta.kinds.cells import Ints
+import numpy as np
+
+from nomotheta.kinds.cells import Bools, Ints
 
 Reason = Literal["kind", "range", "text_length"]
 
@@ -34,3 +36,29 @@ class Typed:
     values: Any
     misfits: tuple[Misfit, ...] = ()
     notes: Mapping[str, int] = field(default_factory=dict)
+
+    def accounted(self, was_null: Callable[[], Bools], nulls: int) -> Typed:
+        """The column, held to what every reader of values promises: what was not null is now a value or a misfit.
+
+        Whatever became null and is not told of is made a misfit here, so that no reader can lose a value in silence.
+
+        Args:
+            was_null: which of the n values were null before they were read.
+            nulls: how many those are.
+        """
+        if not self.misfits and self.values.null_count == nulls:
+            return self
+        lost = self.values.is_null().to_numpy(zero_copy_only=False) & ~was_null()
+        for misfit in self.misfits:
+            lost[misfit.rows] = False
+        rows = np.flatnonzero(lost)
+        return replace(self, misfits=together(*self.misfits, Misfit("kind", rows))) if len(rows) else self
+
+
+def together(*misfits: Misfit) -> tuple[Misfit, ...]:
+    """Misfits of several readings of one column, those of a reason as one."""
+    found: dict[str, Ints] = {}
+    for misfit in misfits:
+        known = found.get(misfit.reason)
+        found[misfit.reason] = misfit.rows if known is None else np.union1d(known, misfit.rows)
+    return Misfit.all(**found)

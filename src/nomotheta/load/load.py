@@ -248,7 +248,8 @@ class _Load:
         compiled = self.compiled
         source = opened(file) if opened else open_file(file.path, file.name, compiled.layout, compiled.charter)
         shape = match_columns(source, self.compiled.charter)
-        fixed = constants(self.compiled.charter, self.order.load_no, self.order.at, self.order.day, file.name)
+        order = self.order
+        fixed = constants(compiled.charter, order.load_no, order.at, order.day, file.name, order.zone)
         fixed |= dict.fromkeys(shape.absent)
         self.notes += [f"{file.name} has no column '{name}': it is filled with null" for name in shape.absent]
         plan = Plan(

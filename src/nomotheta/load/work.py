@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime
+import zoneinfo
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
@@ -252,7 +253,7 @@ def _constant(value: Any, kind: Kind, batch: Batch) -> Any:
     if value == "@file.line":
         lines = batch.line_numbers(batch.records) if count else np.zeros(0, np.int64)
         return pa.array(lines, pa.int64())
-    return pa.repeat(pa.scalar(value, arrow_type(kind)), count)
+    return pa.repeat(pa.scalar(show(value) if kind.name == "uuid" else value, arrow_type(kind)), count)
 
 
 def _checked(
@@ -304,8 +305,13 @@ def _told(name: str, sort: str) -> str:
     return name.replace(met, broken, 1)
 
 
-def constants(charter: Charter, load_no: int, at: datetime.datetime, day: datetime.date, file: str) -> dict[str, Any]:
-    """The values of the columns that the file does not hold; `@file.line` is filled block by block."""
+def constants(
+    charter: Charter, load_no: int, at: datetime.datetime, day: datetime.date, file: str, zone: str
+) -> dict[str, Any]:
+    """The values of the columns that the file does not hold; `@file.line` is filled block by block.
+
+    A moment without a zone is a local time of `zone`.
+    """
     given = {
         "@load.no": load_no,
         "@load.time": at,
@@ -316,7 +322,13 @@ def constants(charter: Charter, load_no: int, at: datetime.datetime, day: dateti
     found: dict[str, Any] = {}
     for name, column in charter.columns.items():
         if column.value is not None:
-            found[name] = value_of(charter.kinds()[name], column.value)
+            value = value_of(charter.kinds()[name], column.value)
+            local = (
+                isinstance(value, datetime.datetime)
+                and charter.kinds()[name].name == "timestamptz"
+                and not value.tzinfo
+            )
+            found[name] = value.replace(tzinfo=zoneinfo.ZoneInfo(zone)) if local else value
         elif column.filled and column.filled != FROM_PLACE:
             found[name] = given[column.filled]
     return found

@@ -167,7 +167,7 @@ class _Reconcile:
                 else open_file(file.path, file.name, compiled.layout, compiled.charter)
             )
             shape = match_columns(source, compiled.charter)
-            fixed = constants(compiled.charter, load.load_no, load.at, load.day, file.name)
+            fixed = constants(compiled.charter, load.load_no, load.at, load.day, file.name, self.zone)
             now = Now(load.at, load.day, load.load_no)
             plan = Plan(
                 self.compiled,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Protocol
@@ -200,12 +201,14 @@ class RowBatch(Batch):
         """The values of a row, as JSON."""
         import json
 
-        from nomotheta.kinds import show
+        from nomotheta.kinds import as_texts
 
         def plain(column: Any) -> Any:
-            value = column[record].as_py()
-            if isinstance(value, dict):
-                value = value["value"] if value["value"] is not None else value["text"]
-            return value if value is None or isinstance(value, bool | int | float) else show(value)
+            cell = column.slice(record, 1)
+            if pa.types.is_boolean(cell.type) or pa.types.is_integer(cell.type):
+                return cell[0].as_py()
+            if pa.types.is_floating(cell.type) and math.isfinite(cell[0].as_py() or 0):
+                return cell[0].as_py()
+            return as_texts(cell)[0].as_py()
 
         return json.dumps({name: plain(c) for name, c in zip(self.names, self.whole, strict=True)}, ensure_ascii=False)

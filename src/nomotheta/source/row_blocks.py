@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -13,9 +13,16 @@ import pyarrow as pa
 from nomotheta.charter import Charter, Layout
 from nomotheta.conditions import Kind
 from nomotheta.errors import DeliveryError
+from nomotheta.kinds import plain_column
 from nomotheta.source.base import Lines, RowBatch
 
 ROWS = 32_768
+
+
+def plain_batches(batches: Iterable[Any]) -> Iterator[Any]:
+    """Record batches whose columns are of the types that values are read from; nothing of a file is a struct then."""
+    for batch in batches:
+        yield pa.record_batch([plain_column(column) for column in batch.columns], batch.schema.names)
 
 
 @dataclass(frozen=True, slots=True)

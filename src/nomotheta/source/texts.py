@@ -26,16 +26,17 @@ if TYPE_CHECKING:
     from nomotheta.source.formats.delimited import Block
 
 
-AsTexts = Callable[[bytes, int, Sequence[int]], Mapping[int, Any]]  # records, their lines at most, the columns
+AsTexts = Callable[[bytes, int, int, Sequence[int]], Mapping[int, Any]]  # data, bytes of it, lines at most, columns
 
 
 class Columns(Sequence[Any]):
-    """The columns of a block that the kernel read: all of them as texts, once one is asked for that was not."""
+    """The columns of a block that the kernel read: all of them as texts, once one is asked for that was not.
 
-    def __init__(
-        self, data: bytes, read: Read, as_texts: Callable[[bytes, int, Sequence[int]], Mapping[int, Any]]
-    ) -> None:
-        self._data, self.read, self._as_texts = data, read, as_texts
+    The block is the first `size` bytes of `data`, which goes on with the start of the next.
+    """
+
+    def __init__(self, data: bytes, size: int, read: Read, as_texts: AsTexts) -> None:
+        self._data, self._size, self.read, self._as_texts = data, size, read, as_texts
         self._texts = dict(read.texts)
         self._some: tuple[bytes, Mapping[int, Any]] = (b"", {})
 
@@ -53,7 +54,7 @@ class Columns(Sequence[Any]):
             raise IndexError(at)
         if at not in self._texts:
             read = self.read
-            self._texts |= self._as_texts(self._data, read.count + read.empty, list(read.values))
+            self._texts |= self._as_texts(self._data, self._size, read.count + read.empty, list(read.values))
         return self._texts[at]
 
     def values(self, at: int) -> Any:
@@ -83,7 +84,7 @@ class Columns(Sequence[Any]):
         records = self.read.records[rows]
         edges = zip(self.read.starts[records].tolist(), self.read.stops[records].tolist(), strict=True)
         data = b"".join([self._data[start:stop] + b"\n" for start, stop in edges])
-        return self._as_texts(data, data.count(b"\n"), columns)
+        return self._as_texts(data, len(data), data.count(b"\n"), columns)
 
 
 @dataclass(slots=True)
@@ -277,13 +278,13 @@ def _from_kernel(block: Block, layout: Layout, width: int, lines: int, kinds: Ma
     if read is None:
         return None
 
-    def as_texts(data: bytes, most: int, columns: Sequence[int]) -> Mapping[int, Any]:
-        again = read_block(data, most, width, delimiter[0], quote, nulls, dict.fromkeys(columns, TEXT))
+    def as_texts(data: bytes, size: int, most: int, columns: Sequence[int]) -> Mapping[int, Any]:
+        again = read_block(data, most, width, delimiter[0], quote, nulls, dict.fromkeys(columns, TEXT), size=size)
         assert again is not None  # noqa: S101 - it has just read more
         return again.texts
 
     odd = [_ragged(at, have, width) for at, have in zip(read.odd.tolist(), read.odd_widths.tolist(), strict=True)]
-    columns = Columns(block.chunk, read, as_texts)
+    columns = Columns(block.chunk, block.size, read, as_texts)
     return TextBatch(columns, read.records, odd, read.count, lines, read.empty, block=block, layout=layout, _read=read)
 
 

@@ -9,7 +9,7 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.ipc
 
-from nomotheta.source.row_blocks import ROWS, RowFile
+from nomotheta.source.row_blocks import ROWS, RowFile, plain_batches
 
 
 @dataclass(slots=True)
@@ -23,10 +23,10 @@ class ArrowFile(RowFile):
         source = pa.memory_map(str(self.path))
         if not is_file:
             stream = pa.ipc.open_stream(source)
-            return stream.schema.names, 0, _cut(stream)
+            return stream.schema.names, 0, plain_batches(_cut(stream))
         reader = pa.ipc.open_file(source)
         count = sum(reader.get_batch(at).num_rows for at in range(reader.num_record_batches))
-        return reader.schema.names, count, _cut(reader.get_batch(at) for at in range(reader.num_record_batches))
+        return reader.schema.names, count, plain_batches(_cut(map(reader.get_batch, range(reader.num_record_batches))))
 
 
 def _cut(batches: Iterator[Any]) -> Iterator[Any]:
