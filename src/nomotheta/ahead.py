@@ -19,9 +19,9 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
+from nomotheta.formats import FORMATS
 from nomotheta.unpack import survey_ahead
 
-_NO_TEXT = {"parquet", "arrow", "sheet"}
 _OPTIONS = ("--day", "--workspace", "-w", "--place", "--again")  # of a load, with a value
 
 
@@ -85,7 +85,7 @@ def _read(path: Path) -> dict[str, Any]:
 def _files(root: Path, delivery: dict[str, Any], settings: dict[str, Any], day: datetime.date) -> Iterator[Path]:
     layout = delivery.get("layout", {})
     layout = settings.get("layouts", {}).get(layout, {}) if isinstance(layout, str) else layout
-    if layout.get("format") in _NO_TEXT:
+    if not FORMATS[layout.get("format", "delimited")].text:
         return
     files = delivery["files"]
     for pattern in [files] if isinstance(files, str) else files:

@@ -240,10 +240,57 @@ _PACKINGS = {
 }
 
 
+class _Members:
+    """The content of a packed file of one or more members, each of which must be whole, with nothing behind the last.
+
+    The standard library's own readers of these packings drop what is behind the first member if it does not begin like
+    another, and with it whatever was damaged there.
+    """
+
+    def __init__(self, file: BinaryIO, begin: Callable[[], Any], padding: bytes = b"") -> None:
+        self._file, self._begin, self._padding = file, begin, padding
+        self._member, self._waiting = begin(), b""
+
+    def read(self, size: int) -> bytes:
+        """Up to so many bytes; none at the end.
+
+        Raises:
+            EOFError: it ends within a member.
+            Exception: what the packing's library raises of data that is damaged.
+        """
+        while True:
+            if self._member.eof and not self._next():
+                return b""
+            if self._member.needs_input and not self._waiting:
+                self._waiting = self._file.read(1 << 20)
+                if not self._waiting:
+                    raise EOFError
+            data, self._waiting = self._waiting, b""
+            found: bytes = self._member.decompress(data, max_length=size)
+            if found:
+                return found
+
+    def _next(self) -> bool:
+        """Begin the member that is next; False where the file ends."""
+        rest = self._member.unused_data
+        while True:
+            rest = rest.lstrip(self._padding) if self._padding else rest
+            more = b"" if len(rest) >= _MAGIC else self._file.read(1 << 20)
+            if not more:
+                break
+            rest += more
+        if rest:
+            self._member, self._waiting = self._begin(), rest
+        return bool(rest)
+
+
+_MAGIC = 6  # bytes that say what a member is
+
+
 def _open_bzip2(file: BinaryIO) -> Any:
     import bz2
 
-    return bz2.BZ2File(file)
+    return _Members(file, bz2.BZ2Decompressor)
 
 
 def _open_gzip(file: BinaryIO) -> Any:
@@ -257,7 +304,8 @@ def _open_gzip(file: BinaryIO) -> Any:
 def _open_xz(file: BinaryIO) -> Any:
     import lzma
 
-    return lzma.LZMAFile(file)
+    # xz has its own padding between members: zeros, four at a time, which say nothing
+    return _Members(file, lambda: lzma.LZMADecompressor(lzma.FORMAT_XZ), padding=b"\0")
 
 
 def _open_zstd(file: BinaryIO) -> Any:
@@ -278,9 +326,32 @@ def _open_zip(file: BinaryIO) -> Any:
         told = ", ".join(member.filename for member in members[:3]) + (", …" if len(members) > 3 else "")
         what = f"the zip archive holds {len(members)} files{f' ({told})' if told else ''}, where one is expected"
         raise DeliveryError(what, mend="unpack it, and name the files in the charter")
+    end = archive.start_dir + sum(_entry_size(each) for each in archive.infolist())
+    if min(each.header_offset for each in archive.infolist()) or _behind(file, end, len(archive.comment)):
+        mend = "the archive may be two, one behind the other, or cut: have the file sent again"
+        raise DeliveryError("bytes that belong to no file stand before or behind the zip archive's own", mend=mend)
     if members[0].flag_bits & 1:
         raise DeliveryError("the zip archive is encrypted", mend="unpack it before it is delivered")
     return archive.open(members[0])
+
+
+def _entry_size(member: Any) -> int:
+    """The bytes that an entry takes in a zip archive's directory."""
+    return (
+        46
+        + len(member.orig_filename.encode("utf-8" if member.flag_bits & 0x800 else "cp437"))
+        + len(member.extra)
+        + len(member.comment)
+    )
+
+
+def _behind(file: BinaryIO, end: int, comment: int) -> int:
+    """How many bytes stand behind the end of a zip archive whose directory ends at `end`."""
+    size = file.seek(0, 2)
+    file.seek(end)
+    mark = file.read(4)
+    longer = 76 if mark == b"PK\x06\x06" else 0  # with an end record of 64 bits before the usual one
+    return size - (end + longer + 22 + comment)
 
 
 _OPENERS: dict[str, Callable[[BinaryIO], Any]] = {

@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import re
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field, field_validator, model_validator
+
+from nomotheta.errors import did_you_mean
+from nomotheta.formats import FORMATS, Format
 
 
 def _one_character(value: str) -> str:
@@ -43,7 +46,7 @@ Affix = Annotated[str, Field(min_length=1, max_length=16)]
 class Layout(Declared):
     """How a file is written."""
 
-    format: Literal["delimited", "fixed", "json-lines", "parquet", "arrow", "sheet"] = "delimited"
+    format: str = "delimited"
     delimiter: Annotated[Mark, Field(min_length=1)] = ","
     quote: Character = '"'
     escape: Character = ""
@@ -77,7 +80,27 @@ class Layout(Declared):
     @property
     def is_text(self) -> bool:
         """Whether the format is text, which may come packed."""
-        return self.format in {"delimited", "fixed", "json-lines"}
+        return self.traits.text
+
+    @property
+    def traits(self) -> Format:
+        """What is known of its format."""
+        return FORMATS[self.format]
+
+    @model_validator(mode="before")
+    @classmethod
+    def _usual_header(cls, values: Any) -> Any:
+        """A format that has no header of its own has none unless one is declared."""
+        usual = FORMATS.get(values.get("format", "delimited")) if isinstance(values, dict) else None
+        return {"header": usual.header, **values} if usual and usual.header != 1 else values
+
+    @field_validator("format")
+    @classmethod
+    def _listed(cls, value: str) -> str:
+        if value not in FORMATS:
+            hint = did_you_mean(value, FORMATS, "write one of " + ", ".join(FORMATS))
+            raise ValueError(f"'{value}' is not known here; {hint}")
+        return value
 
     @field_validator("encoding")
     @classmethod

@@ -127,11 +127,11 @@ def _positions(read: Read, layout: Layout) -> list[Problem]:
         return []
     for name in read.charter.file_columns():
         at = read.charter.columns[name].at
-        if layout.format == "fixed" and not isinstance(at, list):
+        if layout.traits.placed and not isinstance(at, list):
             mend = "write at = [FIRST, LAST]: its characters in the line, from 1"
             what = f"in fixed-width text '{name}' must say where it stands"
             found.append(read.source.problem(("columns", name), what, mend))
-        elif layout.format != "fixed" and isinstance(at, list):
+        elif not layout.traits.placed and isinstance(at, list):
             mend = 'write at = 3 for the third field, or format = "fixed" in the layout'
             found.append(read.source.problem(("columns", name, "at"), "only fixed-width text has such positions", mend))
     return found

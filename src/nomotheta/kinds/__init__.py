@@ -1,7 +1,16 @@
 """Kinds: text into typed values, a column at a time, strictly; Arrow arrays in, Arrow arrays and misfits out."""
 
 from nomotheta.kinds.cells import Cells
-from nomotheta.kinds.native import CANONICAL, UNTYPED, as_texts, canonical_cells, in_layout, plain_column, read_values
+from nomotheta.kinds.native import (
+    CANONICAL,
+    UNTYPED,
+    DaysFrom,
+    as_texts,
+    canonical_cells,
+    in_layout,
+    plain_column,
+    read_values,
+)
 from nomotheta.kinds.plain import spec_of
 from nomotheta.kinds.read import arrow_type, explain, read_column
 from nomotheta.kinds.show import show
@@ -11,6 +20,7 @@ __all__ = [
     "CANONICAL",
     "UNTYPED",
     "Cells",
+    "DaysFrom",
     "Misfit",
     "Reason",
     "Typed",

@@ -9,7 +9,7 @@ from __future__ import annotations
 import datetime
 import uuid
 from decimal import Decimal
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 import pyarrow as pa
@@ -36,11 +36,13 @@ CANONICAL = Layout(
     ],
 )  # fmt: skip
 UNTYPED = CANONICAL.model_copy(update={"true_words": ["1", "true", "t"], "false_words": ["0", "false", "f"]})
-SHEET_EPOCH = datetime.date(1899, 12, 30)
+DaysFrom = Literal["", "1900", "1904"]
+_EPOCHS = {"1900": datetime.datetime(1899, 12, 30), "1904": datetime.datetime(1904, 1, 1)}
+_LEAP = 60  # the 29th of February 1900, which sheets have and the calendar has not
 
 
 def read_values(
-    column: Any, kind: Kind, layout: Layout, zone: str = "UTC", *, serial: bool = False, null_words: bool = False
+    column: Any, kind: Kind, layout: Layout, zone: str = "UTC", *, days_from: DaysFrom = "", null_words: bool = False
 ) -> Typed:
     """Values of any type as values of `kind`.
 
@@ -51,7 +53,7 @@ def read_values(
         kind: what they must be.
         layout: how texts are written.
         zone: the time zone of timestamps that name none.
-        serial: whether a number in a column of days counts the days since 1899-12-30, as sheets do.
+        days_from: the year from which on a number in a column of days counts them, as sheets do; empty for none.
         null_words: whether a null word of the layout may still stand among the texts, in quotes; it is null too,
             except where the kind is text, which alone has an empty value of its own.
 
@@ -70,7 +72,7 @@ def read_values(
         reader = _with_null_words if null_words and kind.name != "text" else read_column
         return reader(column, kind, layout, zone)
     if pa.types.is_struct(column.type):
-        return _mixed(column, kind, layout, zone, serial=serial)
+        return _mixed(column, kind, layout, zone, days_from=days_from, null_words=null_words)
     if _is_text(column.type):
         return read_column(column.cast(pa.string()), kind, layout, zone)
     if column.null_count == len(column):
@@ -155,18 +157,19 @@ def _may_fit(kind: Kind, layout: Layout) -> bool:
     return kind.name in {"uuid", "binary"} or any(letter.isdigit() for word in layout.null_words for letter in word)
 
 
-def _mixed(column: Any, kind: Kind, layout: Layout, zone: str, *, serial: bool) -> Typed:
+def _mixed(column: Any, kind: Kind, layout: Layout, zone: str, *, days_from: DaysFrom, null_words: bool) -> Typed:
     """Cells of both sorts: texts by the layout, values by their canonical text."""
     texts, values = column.field("text"), column.field("value")
     notes: dict[str, int] = {}
-    if serial and kind.name in {"date", "timestamp"}:
-        values, changed = _from_serial(values)
+    if days_from and kind.name in {"date", "timestamp"}:
+        values, changed = _from_serial(values, days_from)
         if changed:
             notes[f"{kind.name}s stored as numbers"] = changed
     if kind.name == "integer":
         values = _without_zeros(values)
-    one, other = read_column(texts, kind, layout, zone), read_column(values, kind, CANONICAL, zone)
-    if serial and kind.is_number and (stored := len(texts) - texts.null_count):
+    reader = _with_null_words if null_words and kind.name != "text" else read_column
+    one, other = reader(texts, kind, layout, zone), read_column(values, kind, CANONICAL, zone)
+    if days_from and kind.is_number and (stored := len(texts) - texts.null_count):
         notes["numbers stored as text"] = stored
     return Typed(pc.coalesce(one.values, other.values), together(*one.misfits, *other.misfits), notes)
 
@@ -278,20 +281,29 @@ def _without_zeros(texts: Any) -> Any:
     return pc.replace_substring_regex(texts, r"^([+-]?[0-9]+)\.0*$", r"\1")
 
 
-def _from_serial(values: Any) -> tuple[Any, int]:
-    """Numbers of days since 1899-12-30 as the days they are; how many there were."""
+def _from_serial(values: Any, days_from: DaysFrom) -> tuple[Any, int]:
+    """Numbers of days as the days they are, and how many there were; what no day has stays a number."""
     numbers = pc.match_substring_regex(values, r"^[0-9]{1,7}(\.[0-9]+)?$")
     if not pc.any(numbers).as_py():
         return values, 0
-    found = []
+    found, changed = [], 0
     for text, number in zip(values.to_pylist(), numbers.to_pylist(), strict=True):
-        if number and float(text) < 2_958_466:  # 9999-12-31
-            micros = round(Decimal(text) * 86_400_000_000)
-            midnight = datetime.datetime.combine(SHEET_EPOCH, datetime.time())
-            found.append(str(midnight + datetime.timedelta(microseconds=micros)))
-        else:
-            found.append(text)
-    return pa.array(found, pa.string()), int(pc.sum(numbers).as_py())
+        day = _day_of(Decimal(text), days_from) if number else None
+        changed += day is not None
+        found.append(text if day is None else day)
+    return pa.array(found, pa.string()), changed
+
+
+def _day_of(number: Decimal, days_from: DaysFrom) -> str | None:
+    """The day, and the time of day, that a sheet's number of days stands for."""
+    if days_from == "1900":
+        if number < 1 or _LEAP <= number < _LEAP + 1:
+            return None
+        number += number < _LEAP
+    try:
+        return str(_EPOCHS[days_from] + datetime.timedelta(microseconds=round(number * 86_400_000_000)))
+    except OverflowError:
+        return None
 
 
 def _is_text(kind: Any) -> bool:

@@ -147,7 +147,7 @@ def mended_charter(compiled: Compiled, delimiter: str) -> Compiled:
 
 def _layout(layout: Layout, delimiter: str) -> Layout:
     """The forms of the charter's layout in CSV; a format with types of its own wrote canonical text."""
-    typed = layout.format in {"json-lines", "parquet", "arrow", "sheet"}
+    typed = layout.traits.typed
     forms = ("date_forms", "time_forms", "timestamp_forms")
     more = {name: [*getattr(layout, name), *getattr(CANONICAL, name)] for name in forms} if typed else {}
     return layout.model_copy(

@@ -175,7 +175,7 @@ def work(source: SourceFile, block: Any, plan: Plan) -> Worked:
     batch = source.read(block, plan.width, fill=load.short_rows == "fill", cut=load.long_rows == "cut")
     faults: list[Fault] = []
     notes: dict[tuple[str, str], int] = {}
-    columns, bad = _typed(batch, plan, faults, notes, serial=source.layout.format == "sheet")
+    columns, bad = _typed(batch, plan, faults, notes)
     totals = {name: _total(columns[name], batch, faults, name) for name in plan.charter.stated_totals()}
     table = pa.table([columns[name] for name in plan.columns], plan.schema)
     bad = bad | _checked(table, batch, plan, faults, bad)
@@ -211,7 +211,7 @@ def _left(table: Any, gone: NDArray[np.bool_]) -> Any:
 
 
 def _typed(
-    batch: Batch, plan: Plan, faults: list[Fault], notes: dict[tuple[str, str], int], *, serial: bool
+    batch: Batch, plan: Plan, faults: list[Fault], notes: dict[tuple[str, str], int]
 ) -> tuple[dict[str, Any], NDArray[np.bool_]]:
     """The columns as values; rows with a misfit are marked and told of."""
     count = len(batch.records)
@@ -225,7 +225,7 @@ def _typed(
             columns[name] = _constant(plan.constants[name], kind, batch)
             continue
         at = plan.positions[name]
-        typed = read_values(batch.values(at), kind, layout, plan.zone, serial=serial, null_words=quotes)
+        typed = read_values(batch.values(at), kind, layout, plan.zone, days_from=batch.days_from, null_words=quotes)
         notes |= {(name, told): count for told, count in typed.notes.items()}
         columns[name] = typed.values
         for misfit in typed.misfits:

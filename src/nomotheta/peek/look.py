@@ -123,7 +123,7 @@ class _Look:
     def __init__(self, path: Path, name: str, sniffed: Sniffed, listener: Listener) -> None:
         self.path, self.name, self.sniffed, self.listener = path, name, sniffed, listener
         self.columns = [ColumnLook(each) for each in sniffed.names]
-        self.typed = sniffed.layout.format in {"parquet", "arrow"}
+        self.typed = sniffed.layout.traits.columns_known
         now = datetime.datetime.now(datetime.UTC)
         self.engine = Engine([], Now(now, now.date()))
         self.odd: dict[str, Oddity] = {}

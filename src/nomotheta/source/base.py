@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from nomotheta.charter import Layout
 from nomotheta.conditions import Kind
+from nomotheta.kinds import DaysFrom
 
 Ints = NDArray[np.int64]
 
@@ -49,7 +50,7 @@ class Batch:
     the format has types of its own; or a struct of `text` and `value` where cells of both sorts occur, `value` being
     canonical text. `records` is the record of each row, counted in the block from 0; `count` all records of the block,
     of which `headings` are the header again; `lines`, `empty`, `comments` and `headers` its lines in all and those of
-    no record.
+    no record. `days_from` says from when on the file counts days, where a number may be one.
     """
 
     columns: Sequence[Any]
@@ -61,6 +62,7 @@ class Batch:
     comments: int = 0
     headers: int = 0
     headings: int = 0
+    days_from: DaysFrom = ""
 
     @property
     def a_line_each(self) -> bool:

@@ -10,16 +10,21 @@ from pathlib import Path
 import pyarrow as pa
 
 from nomotheta.errors import DeliveryError
+from nomotheta.formats import FORMATS
 from nomotheta.unpack import raw_chunks
 
 _UTF8_BOM = codecs.BOM_UTF8
 
 
-_FORMATS = {b"PAR1": "parquet", b"ARROW1": "arrow", b"\xd0\xcf\x11\xe0\xa1\xb1": "sheet", b"\xff\xff\xff\xff": "arrow"}
+_SHEETS = (
+    {"xl/workbook.xml"},
+    {"xl/workbook.bin"},
+    {"mimetype", "content.xml"},
+)  # members of workbooks that are packed
 
 
 def format_of(path: Path) -> str | None:
-    """The format of a file that is no text, by its first bytes: parquet, arrow or sheet; None for any other."""
+    """The format of a file that is no text, by its first bytes; None for any other."""
     with path.open("rb") as file:
         head = file.read(6)
     if head.startswith(b"PK\x03\x04"):
@@ -27,9 +32,9 @@ def format_of(path: Path) -> str | None:
 
         with contextlib.suppress(zipfile.BadZipFile), zipfile.ZipFile(path) as archive:
             names = set(archive.namelist())
-            if names & {"xl/workbook.xml", "xl/workbook.bin"} or {"mimetype", "content.xml"} <= names:
+            if any(members <= names for members in _SHEETS):
                 return "sheet"
-    return next((name for magic, name in _FORMATS.items() if head.startswith(magic)), None)
+    return next((each.name for each in FORMATS.values() if each.magic and head.startswith(each.magic)), None)
 
 
 def text_chunks(path: Path, name: str, encoding: str, size: int | None = None) -> Iterator[bytes]:

@@ -39,9 +39,8 @@ def match_columns(source: SourceFile, charter: Charter) -> Shape:
 def _matched(source: SourceFile, charter: Charter) -> Shape:
     header = source.read_header()
     wanted = charter.file_columns()
-    fixed = source.layout.format == "fixed"
     if header is None:
-        shape = _in_order(charter, wanted, None if fixed else source.first)
+        shape = _in_order(charter, wanted, None if source.layout.traits.placed else source.first)
         _check_no_header(source, charter, shape)
         return shape
     loose = source.layout.header_match == "loose"

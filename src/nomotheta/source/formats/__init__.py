@@ -1,4 +1,4 @@
-"""One module a format. Each has a class that is a `SourceFile`, and is named in `READERS` below."""
+"""One module a format. Each has a class that is a `SourceFile`, and is named in `nomotheta.formats`."""
 
 from __future__ import annotations
 
@@ -7,15 +7,6 @@ from pathlib import Path
 
 from nomotheta.charter import Charter, Layout
 from nomotheta.source.base import SourceFile
-
-READERS = {
-    "delimited": ("delimited", "DelimitedFile"),
-    "fixed": ("fixed", "FixedFile"),
-    "json-lines": ("json_lines", "JsonLinesFile"),
-    "parquet": ("parquet", "ParquetFile"),
-    "arrow": ("arrow", "ArrowFile"),
-    "sheet": ("sheet", "SheetFile"),
-}
 
 
 def open_file(path: Path, name: str, layout: Layout, charter: Charter | None = None) -> SourceFile:
@@ -27,7 +18,7 @@ def open_file(path: Path, name: str, layout: Layout, charter: Charter | None = N
         layout: its format and how it is written.
         charter: whose columns stand at declared characters of a line (fixed-width text alone asks for it).
     """
-    module, reader = READERS[layout.format]
+    module, reader = layout.traits.reader
     made = getattr(import_module(f"{__name__}.{module}"), reader)
     source: SourceFile = made(path, name, layout, charter)
     return source

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import datetime
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
@@ -12,8 +13,11 @@ import pyarrow as pa
 
 from nomotheta.errors import DeliveryError, did_you_mean
 from nomotheta.kinds import show
-from nomotheta.source.base import Lines, RowBatch
+from nomotheta.source.base import Lines, Odd, RowBatch
 from nomotheta.source.row_blocks import ROWS, RowBlock, RowFile
+from nomotheta.source.workbook import Workbook, column_number, looked_into
+
+_DOUBTFUL = datetime.date(1900, 2, 28)
 
 
 @dataclass(slots=True)
@@ -22,7 +26,9 @@ class SheetFile(RowFile):
 
     _cells: list[list[Any]] | None = None
     _first_row: int = 1
+    _first_column: int = 1
     _width: int = 0
+    _book: Workbook = field(default_factory=Workbook)
 
     def read_header(self) -> list[str] | None:
         """The names in the last row of the header; None where the layout says there is none.
@@ -66,25 +72,62 @@ class SheetFile(RowFile):
             yield RowBlock(part, self._first_row + start, size * len(part) // len(rows))
 
     def read(self, block: RowBlock, width: int, *, fill: bool = False, cut: bool = False) -> RowBatch:
-        """The cells of a block by column; empty rows are counted, and cells to the right of the header are odd."""
+        """The cells of a block by column.
+
+        Empty rows are counted; cells to the right of the header are odd, and those that hold an error or a formula
+        without a value.
+        """
         width = width or self._width
         rows = [_trimmed(row) for row in block.columns]
-        full = np.array([at for at, row in enumerate(rows) if row], np.int64)
-        kept = [[*rows[at][:width], *[""] * (width - len(rows[at]))] for at in full]
-        columns = [self._column([row[at] for row in kept]) for at in range(width)]
+        unread = self._unread(block.line, len(rows))
+        full = np.array([at for at, row in enumerate(rows) if row or at in unread], np.int64)
+        kept = [[*rows[at], *[""] * (width - len(rows[at]))] for at in full]
+        told = [self._odd(record, rows[at], unread.get(at), width, cut=cut) for record, at in enumerate(full.tolist())]
+        odd = [each for each in told if each is not None]
         names = self.header or [f"column {at + 1}" for at in range(width)]
+        whole = [self._column([row[at] for row in kept]) for at in range(width)]
+        keep = np.ones(len(full), np.bool_)
+        keep[[each.record for each in odd]] = False
+        columns = [column.filter(pa.array(keep)) for column in whole] if odd else whole
         return RowBatch(
-            columns, np.arange(len(full)), [], len(full), len(rows), len(rows) - len(full), names=names,
-            rows=full + block.line, whole=columns,
+            columns, np.flatnonzero(keep), odd, len(full), len(rows), len(rows) - len(full), names=names,
+            rows=full + block.line, whole=whole,
+            days_from="1904" if self._book.from_1904 else "1900",
         )  # fmt: skip
+
+    def _unread(self, first_line: int, count: int) -> dict[int, tuple[int, str]]:
+        """By row of a block, the first of the wanted columns whose cell is not empty but has no value, and why."""
+        found: dict[int, tuple[int, str]] = {}
+        for (row, column), told in self._book.unread.items():
+            at, place = row + 1 - first_line, column + 1 - self._first_column
+            if 0 <= at < count and place >= 0 and (not self.kinds or place in self.kinds):
+                found.setdefault(at, (place, told))
+        return found
+
+    def _odd(self, record: int, row: list[Any], unread: tuple[int, str] | None, width: int, *, cut: bool) -> Odd | None:
+        """What is wrong with a row, if anything."""
+        if unread is not None:
+            place, told = unread
+            name = self.header[place] if self.header and place < len(self.header) else f"column {place + 1}"
+            return Odd(record, "cell_error", f"holds {told} in '{name}'")
+        if len(row) <= width or cut:
+            return None
+        return Odd(record, "too_many_fields", f"has {len(row)} cells where the header has {width}")
 
     def _column(self, cells: list[Any]) -> Any:
         nulls = {None, *self.layout.null_words}
         texts = [cell if isinstance(cell, str) and cell not in nulls else None for cell in cells]
-        values = [None if isinstance(cell, str) or cell is None else _canonical(cell) for cell in cells]
+        values = [None if isinstance(cell, str) or cell is None else self._canonical(cell) for cell in cells]
         return pa.StructArray.from_arrays(
             [pa.array(texts, pa.string()), pa.array(values, pa.string())], ["text", "value"]
         )
+
+    def _canonical(self, cell: Any) -> str | None:
+        """A cell that is no text. Of two numbers of days the library makes one day: which it was, nobody can tell."""
+        day = cell.date() if isinstance(cell, datetime.datetime) else cell
+        if day == _DOUBTFUL and not self._book.from_1904:
+            return "day 59 or 60 of 1900"
+        return _canonical(cell)
 
     def _rows(self) -> list[list[Any]]:
         """The cells of the range, row by row."""
@@ -97,7 +140,12 @@ class SheetFile(RowFile):
             name = self._sheet(book.sheet_names)
             sheet = book.get_sheet_by_name(name)
             cells = sheet.to_python(skip_empty_area=False)
-        except (OSError, python_calamine.CalamineError, ValueError) as error:
+            self._book = looked_into(self.path, name)
+        except DeliveryError:
+            raise
+        except Exception as error:  # of the libraries that read workbooks, each has its own
+            if isinstance(error, MemoryError):
+                raise
             raise self._not_readable(error) from None
         self._cells = self._ranged(cells)
         while self._cells and not _trimmed(self._cells[-1]):  # formatted cells without content are no rows
@@ -122,21 +170,14 @@ class SheetFile(RowFile):
         if not match:
             return cells
         left, top, right, bottom = match.groups()
-        self._first_row = int(top)
+        self._first_row, self._first_column = int(top), column_number(left)
         rows = cells[int(top) - 1 : int(bottom) if bottom else None]
-        return [row[_number(left) - 1 : _number(right)] for row in rows]
+        return [row[column_number(left) - 1 : column_number(right)] for row in rows]
 
 
 def _joined(rows: list[list[Any]]) -> str:
     """Rows as lines, their cells apart by tabs."""
     return "\n".join("\t".join(_text(cell) or "" for cell in _trimmed(row)) for row in rows)
-
-
-def _number(letters: str) -> int:
-    number = 0
-    for letter in letters:
-        number = number * 26 + ord(letter) - 64
-    return number
 
 
 def _trimmed(row: list[Any]) -> list[Any]:
