@@ -14,6 +14,7 @@ from typing import Any
 from hatchling.builders.hooks.plugin.interface import BuildHookInterface
 
 FOLDER = "src/nomotheta/kernel"
+SOURCES = ("reading.c", "looking.c", "wire.c", "objects.c")
 
 
 class Kernel(BuildHookInterface):
@@ -21,7 +22,7 @@ class Kernel(BuildHookInterface):
 
     def initialize(self, version: str, build_data: dict[str, Any]) -> None:  # noqa: ARG002
         """Compile it."""
-        source, target = Path(self.root, FOLDER, "kernel.c"), Path(self.root, FOLDER, "kernel.so")
+        sources, target = [str(Path(self.root, FOLDER, name)) for name in SOURCES], Path(self.root, FOLDER, "kernel.so")
         words = shlex.split(os.environ.get("CC", ""))
         compiler = (
             words or [found] if (found := next(filter(shutil.which, ("cc", "gcc", "clang")), "")) or words else []
@@ -31,7 +32,7 @@ class Kernel(BuildHookInterface):
             return
         with tempfile.TemporaryDirectory() as folder:
             made = Path(folder, "kernel.so")
-            command = [*compiler, "-O3", "-shared", "-fPIC", "-o", str(made), str(source)]
+            command = [*compiler, "-O3", "-shared", "-fPIC", "-fvisibility=hidden", "-o", str(made), *sources]
             done = subprocess.run(command, capture_output=True, text=True, check=False)  # noqa: S603 - our own source
             if done.returncode:
                 self.app.display_warning(f"the kernel could not be compiled and is left out: {done.stderr.strip()}")

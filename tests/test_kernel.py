@@ -131,7 +131,7 @@ def test_rows_and_rejects_are_the_same_with_and_without_it(
     st.booleans(),
 )
 def test_a_chunk_is_surveyed_alike(text: str, final: bool) -> None:
-    data, _ = without_lone_returns(text.encode(), ord('"'))
+    data, _ = without_lone_returns(text.encode())
     marks, seen = Marks.of(data, ord('"'), ord(","), final=final), kernel.survey(data, ord(","), ord('"'), final=final)
 
     assert seen is not None

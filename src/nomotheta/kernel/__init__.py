@@ -3,6 +3,7 @@
 from nomotheta.kernel.cells import (
     BARE,
     FOLLOWED,
+    LOCAL,
     MIXED,
     ODD,
     TEXT,
@@ -31,6 +32,7 @@ __all__ = [
     "COPY_HEAD",
     "COPY_TAIL",
     "FOLLOWED",
+    "LOCAL",
     "MIXED",
     "ODD",
     "TEXT",

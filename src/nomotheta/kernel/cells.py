@@ -13,12 +13,12 @@ import pyarrow as pa
 from numpy.typing import NDArray
 
 from nomotheta.kernel import library as kernel_of
-from nomotheta.kernel.library import FIELDS, WIDEST, CColumn, CForm, CWords, address
+from nomotheta.kernel.library import FIELDS, MOST_FIELDS, PLAIN_WIDTH, WIDEST, CColumn, CField, CForm, CWords, address
 
 Ints = NDArray[np.int64]
 State = NDArray[np.uint8]
-VALUE, BLANK, ODD = 0, 1, 2
-_SORTS = {"text": 1, "integer": 2, "decimal": 3, "moment": 4, "word": 5}
+VALUE, BLANK, ODD, LOCAL = range(4)
+_SORTS = {"text": 1, "integer": 2, "decimal": 3, "moment": 4, "word": 5, "zoned": 6}
 _SLACK = 32
 _i64, _i32, _u8 = ctypes.c_int64, ctypes.c_int32, ctypes.c_uint8
 _scratch = threading.local()
@@ -40,28 +40,49 @@ class Words:
 
 @dataclass(frozen=True, slots=True)
 class Form:
-    """A form of fixed width: where each of the signs Y m d H M S and each literal byte stands."""
+    """A form of fixed width: where each sign and each literal byte stands.
+
+    `months` and `months_short` are the words that stand for the months, in lower case; `century` is the year from which
+    those of two digits are counted.
+    """
 
     width: int
     fields: Sequence[tuple[str, int, int]]
     literals: Sequence[tuple[int, int]]
+    months: Words
+    months_short: Words
+    century: int = 0
 
     @property
     def known(self) -> bool:
-        """Whether the kernel can read it."""
+        """Whether the kernel can read it: one that is not too wide, and says nothing twice."""
+        parts = [_PARTS.get(sign.removeprefix("-"), sign) for sign, _, _ in self.fields]
+        return self.width <= WIDEST and len(self.fields) <= MOST_FIELDS and len(set(parts)) == len(parts)
+
+    @property
+    def plain(self) -> bool:
+        """Whether it can be read a machine word at a time."""
         widths = all(sign in FIELDS and width == (4 if sign == "Y" else 2) for sign, _, width in self.fields)
-        once = len({sign for sign, _, _ in self.fields}) == len(self.fields)
-        return widths and once and self.width <= WIDEST
+        return widths and self.width <= PLAIN_WIDTH
 
     def c(self) -> CForm:
-        """`form_t`."""
+        """`form_t`, for as long as this form is kept."""
         at = {sign: place for sign, place, _ in self.fields}
-        made = CForm(self.width, (_i32 * len(FIELDS))(*(at.get(sign, -1) for sign in FIELDS)))
-        for place in range(self.width):
+        made = CForm(self.width, self.plain, (_i32 * len(FIELDS))(*(at.get(sign, -1) for sign in FIELDS)))
+        for place in range(self.width if self.plain else 0):
             made.written[place], made.digit[place] = ord("0"), 255
         for place, byte in self.literals:
-            made.written[place], made.digit[place], made.literal[place] = byte, 0, 255
+            made.text[place], made.fixed[place] = byte, 1
+            if self.plain:
+                made.written[place], made.digit[place], made.literal[place] = byte, 0, 255
+        for number, (sign, place, width) in enumerate(self.fields):
+            made.fields[number] = CField(ord(sign[-1]), place, width, sign.startswith("-"))
+        made.count, made.century = len(self.fields), self.century
+        made.months, made.months_short = self.months.c(), self.months_short.c()
         return made
+
+
+_PARTS = {"y": "Y", "b": "m", "B": "m", "I": "H"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,11 +90,11 @@ class Spec:
     """How a column is read.
 
     As a text; as an integer of at most 18 digits; as a decimal of at most 18, a pair of 64 bits each, as Arrow's are;
-    as days since 1970, or with a clock microseconds, in the first of some forms that a cell has; or as one of some
-    words, a bit each, which is set for the first `digits` of them.
+    as days since 1970, or with a clock microseconds, in the first of some forms that a cell has; the same in UTC, if
+    the cell names a zone; or as one of some words, a bit each, which is set for the first `digits` of them.
     """
 
-    sort: Literal["text", "integer", "decimal", "moment", "word"] = "text"
+    sort: Literal["text", "integer", "decimal", "moment", "zoned", "word"] = "text"
     digits: int = 0
     scale: int = 0
     mark: str = "."
@@ -100,9 +121,9 @@ class Values:
 class ReadColumn:
     """The n values of a column that was read as no text, as the buffers of an Arrow array.
 
-    `state` says of each whether it is a value, null, or odd; `odd` counts the latter, and `missing` all that are no
-    values. A null word is null, in quotes too. `texts` gives all of the column as a `pa.StringArray`, `taken` some rows
-    of it.
+    `state` says of each whether it is a value, null, odd, or a local time; `odd` counts the odd ones, and `missing` all
+    that are no values. A null word is null, in quotes too. `texts` gives all of the column as a `pa.StringArray`,
+    `taken` some rows of it.
     """
 
     values: Values
@@ -265,7 +286,7 @@ def _prepared(column: CColumn, spec: Spec, lines: int, size: int, at: int) -> tu
     """Fill in what the kernel is to know of a column; the arrays it writes to, and what else must be kept."""
     column.sort = _SORTS[spec.sort]
     if spec.sort == "text":
-        room, edges, valid = _room(at, size), np.zeros(lines + 1, np.int32), np.full((lines + 7) // 8, 255, np.uint8)
+        room, edges, valid = room_for(at, size), np.zeros(lines + 1, np.int32), np.full((lines + 7) // 8, 255, np.uint8)
         column.text, column.edges, column.valid = room.ctypes.data, edges.ctypes.data, valid.ctypes.data
         return room, edges, valid
     column.digits, column.scale, column.mark, column.clock = spec.digits, spec.scale, ord(spec.mark), spec.clock
@@ -284,7 +305,7 @@ def _bytes(spec: Spec) -> int:
     return 4 if spec.sort == "moment" and not spec.clock else 8
 
 
-def _room(at: int, size: int) -> NDArray[np.uint8]:
+def room_for(at: int, size: int) -> NDArray[np.uint8]:
     """Room for the texts of a column, used again for every block of a thread: its size is known only afterwards."""
     rooms: dict[int, NDArray[np.uint8]] = _scratch.__dict__.setdefault("rooms", {})
     if at not in rooms or len(rooms[at]) < size:

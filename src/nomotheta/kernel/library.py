@@ -4,29 +4,39 @@ from __future__ import annotations
 
 import ctypes
 import functools
+import os
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
-FIELDS = "YmdHMS"
-WIDEST = 24
+VERSION = 1
+FIELDS = "YmdHMS"  # of a plain form
+PLAIN_WIDTH, WIDEST, MOST_FIELDS = 24, 64, 10
 _u8, _i32, _i64, _pointer = ctypes.c_uint8, ctypes.c_int32, ctypes.c_int64, ctypes.c_void_p
-
-
-class CForm(ctypes.Structure):
-    """`form_t`."""
-
-    _fields_ = (
-        ("width", _i32), ("fields", _i32 * len(FIELDS)), ("written", _u8 * WIDEST), ("literal", _u8 * WIDEST),
-        ("digit", _u8 * WIDEST),
-    )  # fmt: skip
 
 
 class CWords(ctypes.Structure):
     """`words_t`."""
 
     _fields_ = (("text", ctypes.c_char_p), ("edges", _pointer), ("count", _i64))
+
+
+class CField(ctypes.Structure):
+    """`field_t`."""
+
+    _fields_ = (("sign", _i32), ("at", _i32), ("width", _i32), ("brief", _i32))
+
+
+class CForm(ctypes.Structure):
+    """`form_t`."""
+
+    _fields_ = (
+        ("width", _i32), ("plain", _i32), ("places", _i32 * len(FIELDS)), ("written", _u8 * PLAIN_WIDTH),
+        ("literal", _u8 * PLAIN_WIDTH), ("digit", _u8 * PLAIN_WIDTH), ("text", _u8 * WIDEST), ("fixed", _u8 * WIDEST),
+        ("count", _i32), ("century", _i32), ("fields", CField * MOST_FIELDS), ("months", CWords),
+        ("months_short", CWords),
+    )  # fmt: skip
 
 
 class CColumn(ctypes.Structure):
@@ -54,16 +64,31 @@ class CWire(ctypes.Structure):
     )  # fmt: skip
 
 
+class CMember(ctypes.Structure):
+    """`member_t`."""
+
+    _fields_ = (("text", _pointer), ("sorts", _pointer), ("edges", _pointer), ("used", _i64))
+
+
+SHARED = (CWords, CArray, CForm, CColumn, CWire, CMember)
+
+
 @functools.cache
 def library() -> Any | None:
-    """The kernel, or None where it was not compiled or does not load."""
+    """The kernel; None where there is none, it is of another version, or NOMOTHETA_NO_KERNEL says to do without it."""
+    return None if os.environ.get("NOMOTHETA_NO_KERNEL", "") not in {"", "0"} else _loaded()
+
+
+def _loaded() -> Any | None:
     try:
         found = ctypes.CDLL(str(Path(__file__).with_name("kernel.so")))
-        found.read_block.restype = found.count_byte.restype = found.scan.restype = _i64
-        found.copy_rows.restype = found.bulk_rows.restype = _i64
+        sizes = (_i64 * len(SHARED))()
+        if found.kernel_version(sizes) != VERSION or list(sizes) != [ctypes.sizeof(each) for each in SHARED]:
+            return None  # a call would read and write what is not there
+        for name in ("read_block", "count_byte", "scan", "read_objects", "copy_rows", "bulk_rows", "look_blank",
+                     "look_longest", "look_among", "look_places", "look_outside"):  # fmt: skip
+            getattr(found, name).restype = _i64
         found.survey.restype = None
-        for look in (found.look_blank, found.look_longest, found.look_among, found.look_places, found.look_outside):
-            look.restype = _i64
     except (OSError, AttributeError):
         return None
     return found

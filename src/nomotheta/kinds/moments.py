@@ -19,8 +19,8 @@ from numpy.typing import NDArray
 
 from nomotheta.charter import Layout
 from nomotheta.conditions import Kind
-from nomotheta.kinds.cells import Bools, Cells, Ints
-from nomotheta.kinds.typed import Misfit, Typed
+from nomotheta.kinds.cells import Bools, Cells, Ints, compact
+from nomotheta.kinds.typed import Misfit, Typed, together
 from nomotheta.kinds.zones import in_utc
 
 _WIDTHS = {"Y": 4, "y": 2, "m": 2, "d": 2, "H": 2, "I": 2, "M": 2, "S": 2, "p": 2}
@@ -115,7 +115,7 @@ def _word(matrix: NDArray[np.uint8], words: Sequence[bytes]) -> NDArray[np.int32
 
 @functools.lru_cache(maxsize=256)
 def _forms(text: str, months: tuple[str, ...], short: tuple[str, ...]) -> Sequence[Form]:
-    names = {sign: tuple(_lower(name) for name in words) for sign, words in (("B", months), ("b", short))}
+    names = {sign: tuple(lower(name) for name in words) for sign, words in (("B", months), ("b", short))}
     names["p"] = (b"am", b"pm")
     parts = re.findall(r"%-?[A-Za-z]|%%|[^%]", text)
     widths = []
@@ -132,7 +132,7 @@ def _forms(text: str, months: tuple[str, ...], short: tuple[str, ...]) -> Sequen
     return [Form.of(parts, chosen, names) for chosen in itertools.product(*widths)]
 
 
-def _lower(name: str) -> bytes:
+def lower(name: str) -> bytes:
     """A word's bytes with its ASCII letters in lower case."""
     return name.encode().lower()
 
@@ -155,35 +155,49 @@ def read_timestamp(texts: Any, _kind: Kind, layout: Layout) -> Typed:
     return Typed(pa.array(moments, pa.int64(), mask=none).cast(pa.timestamp("us")), Misfit.all(kind=bad))
 
 
-_ZONED = r"(?s)^(?P<moment>.*?) ?(?P<zone>Z|[+-](?:0[0-9]|1[0-5]):?[0-5][0-9])?$"
+_ZONED = r"(?s)^(?P<moment>.*?) ?(?P<zone>Z|[+-](?:0[0-9]|1[0-5]):?[0-5][0-9])$"
 
 
 def read_timestamptz(texts: Any, _kind: Kind, layout: Layout, zone: str = "UTC") -> Typed:
     """A timestamp with Z or an offset such as +01:00 behind it; without one, in the workspace's time zone.
 
-    A local time that the zone's clocks skip does not fit; of one that they show twice, the earlier is meant.
+    A local time that the zone's clocks skip does not fit; of one that they show twice, the earlier is meant. Each text
+    is read without a zone first.
     """
-    split = pc.extract_regex(texts, _ZONED)
-    moments, bad, none = _read(pc.struct_field(split, "moment"), layout.timestamp_forms, layout)
-    given = pc.fill_null(pc.struct_field(split, "zone"), "").to_numpy(zero_copy_only=False)
-    offsets = {text: _offset(text) for text in set(given.tolist()) if text}
-    shifted = moments - np.array([offsets.get(text, 0) for text in given.tolist()], np.int64)
-    local = given == ""
-    if local.any():
-        there, skipped = in_utc(moments[local], zone)
-        shifted[local] = there
-        bad = np.union1d(bad, np.flatnonzero(local)[skipped])
-    fits = np.ones(len(texts), np.bool_) if none is None else ~none
-    fits[bad] = False
-    far = np.flatnonzero(fits & ((shifted < FIRST_MOMENT) | (shifted > LAST_MOMENT)))
-    fits[far] = False
-    values = pa.array(shifted, pa.int64(), mask=~fits).cast(pa.timestamp("us", "UTC"))
-    return Typed(values, Misfit.all(kind=bad, range=far))
+    moments, bad, none = _read(texts, layout.timestamp_forms, layout)
+    local = np.flatnonzero(~none) if none is not None else np.arange(len(texts))
+    skipped, far = (to_utc(moments, local, zone), np.zeros(0, np.int64))
+    if len(bad):
+        split = pc.extract_regex(texts.take(pa.array(bad)), _ZONED)
+        zoned, _, unread = _read(compact(pc.struct_field(split, "moment")), layout.timestamp_forms, layout)
+        wrong = np.flatnonzero(unread) if unread is not None else np.zeros(0, np.int64)
+        given = pc.dictionary_encode(pc.fill_null(pc.struct_field(split, "zone"), ""))
+        east = np.array([_offset(text) for text in given.dictionary.to_pylist()], np.int64)
+        moments[bad] = zoned - east[given.indices.to_numpy()]
+        right = np.setdiff1d(np.arange(len(bad)), wrong)
+        far = bad[right][(moments[bad[right]] < FIRST_MOMENT) | (moments[bad[right]] > LAST_MOMENT)]
+        bad = bad[wrong]
+    misfits = together(*skipped, *Misfit.all(kind=bad, range=far))
+    fits = texts.is_valid().to_numpy(zero_copy_only=False).copy()
+    for misfit in misfits:
+        fits[misfit.rows] = False
+    values = pa.array(moments, pa.int64(), mask=~fits).cast(pa.timestamp("us", "UTC"))
+    return Typed(values, misfits)
+
+
+def to_utc(moments: Ints, local: Ints, zone: str) -> tuple[Misfit, ...]:
+    """Bring local times among some moments to UTC, where they stand; which of them there are none, or too far off."""
+    if not len(local):
+        return ()
+    there, skipped = in_utc(moments[local], zone)
+    moments[local] = there
+    far = ~skipped & ((there < FIRST_MOMENT) | (there > LAST_MOMENT))
+    return Misfit.all(kind=local[skipped], range=local[far])
 
 
 def _offset(text: str) -> int:
     """Microseconds east of UTC."""
-    if text == "Z":
+    if text in {"", "Z"}:
         return 0
     hours, minutes = int(text[1:3]), int(text[-2:])
     return (-1 if text[0] == "-" else 1) * (hours * 60 + minutes) * 60_000_000
@@ -208,7 +222,7 @@ def _read(texts: Any, forms: Sequence[str], layout: Layout, reader: _Reader | No
             read, real = reader(parts, len(chosen), layout)
             good &= real
             if len(chosen) == count and good.all():
-                return np.asarray(read, np.int64), np.zeros(0, np.int64), None
+                return np.array(read, np.int64), np.zeros(0, np.int64), None
             moments[chosen[good]] = read[good]
             missing[chosen[good]] = False
     return moments, np.flatnonzero(missing), missing | ~cells.valid

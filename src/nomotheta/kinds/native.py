@@ -67,7 +67,7 @@ def read_values(
             known = not unknown and len(texts) < len(column.values.state)  # the kernel left no null word among the odd
             return (read_column if known else _with_null_words)(texts, kind, layout, zone)
 
-        return settled(column, kind, read)
+        return settled(column, kind, zone, read)
     if pa.types.is_string(column.type):
         reader = _with_null_words if null_words and kind.name != "text" else read_column
         return reader(column, kind, layout, zone)

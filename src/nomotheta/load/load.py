@@ -323,6 +323,7 @@ class _Load:
         for at, worked in worked_files(plans):
             (plan, source), file = plans[at], self.order.files[at]
             if worked is None:  # the end of a file
+                source.check_whole()
                 in_all += counts["numbered"]
                 self.files.append(_file_count(file, source, counts))
                 self.tallies.append((file.name, source, tally))

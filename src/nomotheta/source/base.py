@@ -155,6 +155,13 @@ class SourceFile(Protocol):
             DeliveryError: the file cannot be read.
         """
 
+    def check_whole(self) -> None:
+        """What only the whole file can tell, once all its blocks were read.
+
+        Raises:
+            DeliveryError: something that is declared is in none of its records.
+        """
+
     def read(self, block: Any, width: int, *, fill: bool = False, cut: bool = False) -> Batch:
         """A block's records as `width` columns, those with fewer fields filled and with more cut, where asked."""
 

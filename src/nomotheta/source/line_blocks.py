@@ -62,7 +62,7 @@ class LineFile:
         rest, line, offset = b"", 1, 0
         left = self.header_lines()
         for chunk, final in with_end(text_chunks(self.path, self.name, self.layout.encoding)):
-            data, changed = without_lone_returns(rest + chunk, None)
+            data, changed = without_lone_returns(rest + chunk)
             self.lines.read += (
                 count_byte(chunk, LINE_FEED) + changed + (final and not data.endswith(b"\n") and data != b"")
             )
@@ -89,6 +89,9 @@ class LineFile:
                 yield block
                 line += count_byte(block.data, LINE_FEED)
             rest, offset = data[cut:], offset + cut
+
+    def check_whole(self) -> None:
+        """Nothing that only the whole file could tell."""
 
     def batch(self, block: LineBlock) -> tuple[LineBatch, pa.Array]:
         """A batch without columns yet, and the text of each of its records; empty and comment lines are left out."""

@@ -5,7 +5,6 @@ A word is 64 bits, the first byte's the least; bit i of n words belongs to byte 
 
 from __future__ import annotations
 
-import re
 from dataclasses import dataclass
 
 import numpy as np
@@ -136,19 +135,22 @@ def lone_returns(data: bytes) -> Words | None:
     return lone if lone.any() else None
 
 
-def without_lone_returns(data: bytes, quote: int | None, escape: bytes = b"") -> tuple[bytes, int]:
-    """Lone carriage returns outside quotes turned into line feeds, and how many there were."""
+def lone_returns_at(data: bytes) -> NDArray[np.int64]:
+    """Where they stand, as positions."""
     lone = lone_returns(data)
-    if lone is None:
-        return data, 0
-    if quote is not None:
-        quotes = bits_of(data, quote)
-        if escape and escape in data:  # an escaped quote is none
-            escaped = np.zeros(64 * len(quotes), np.bool_)
-            escaped[[match.end() - 1 for match in re.finditer(re.escape(escape) + b".", data, re.DOTALL)]] = True
-            quotes &= ~np.packbits(escaped, bitorder="little").view(np.uint64)
-        lone = lone & ~_odd(quotes)
-    positions = _positions(lone)
+    return _positions(lone) if lone is not None else np.zeros(0, np.int64)
+
+
+def without_lone_returns(data: bytes) -> tuple[bytes, int]:
+    """Lone carriage returns turned into line feeds, and how many there were."""
+    at = lone_returns_at(data)
+    return with_line_feeds(data, at), len(at)
+
+
+def with_line_feeds(data: bytes, at: NDArray[np.int64]) -> bytes:
+    """Line feeds at some places, in place of what stands there."""
+    if not len(at):
+        return data
     changed = bytearray(data)
-    np.frombuffer(changed, np.uint8)[positions] = LINE_FEED
-    return bytes(changed), len(positions)
+    np.frombuffer(changed, np.uint8)[at] = LINE_FEED
+    return bytes(changed)

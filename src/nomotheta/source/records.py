@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from nomotheta import kernel
 from nomotheta.charter import Layout
-from nomotheta.source.marks import LINE_FEED, RETURN
+from nomotheta.source.marks import LINE_FEED, RETURN, lone_returns_at, with_line_feeds
 
 Ints = NDArray[np.int64]
 Value = tuple[bytes, bool]  # a field's content, and whether it was quoted
@@ -219,6 +219,36 @@ def _by_kernel(data: bytes, layout: Layout, *, final: bool) -> tuple[Scanned, in
         record, _ = read_record(data[seen.starts[at] : seen.stops[at]], 0, layout, final=True)
         found.fields[at] = record if isinstance(record, list) else []
     return found, seen.done
+
+
+def ends_as_line_feeds(data: bytes, layout: Layout, titles: int, *, final: bool) -> bytes:
+    """A chunk with a line feed for every carriage return that ends a line by itself.
+
+    One within the quotes of a record is part of a value, and stays; which those are, only the records themselves tell,
+    since a quote that opens no field says nothing. What follows the last whole record stays as it is.
+
+    Args:
+        data: UTF-8 text that begins with a line.
+        layout: how its records are written.
+        titles: how many lines stand before the first record, whatever they hold.
+        final: whether `data` reaches to the end of the file.
+    """
+    lone = lone_returns_at(data)
+    if not len(lone):
+        return data
+    changed = with_line_feeds(data, lone)
+    if not layout.quote or layout.quote.encode() not in data:
+        return changed
+    start = 0
+    for _ in range(titles):
+        start = changed.find(b"\n", start) + 1 or len(changed)
+    scanned, done = scan(changed[start:], layout, final=final)
+    spans = scanned.spans
+    at = np.searchsorted(spans.starts, lone - start, side="right") - 1
+    inside = (at >= 0) & (lone >= start)
+    inside[inside] = (lone[inside] - start) < spans.ends[at[inside]]
+    ends = lone[~inside & (lone < start + done)]
+    return with_line_feeds(data, ends)
 
 
 _NONE = np.zeros(0, np.int64)

@@ -14,8 +14,8 @@ from nomotheta.kernel import count_byte, survey
 from nomotheta.source.base import Lines
 from nomotheta.source.content import text_chunks
 from nomotheta.source.line_blocks import before_footer, with_end
-from nomotheta.source.marks import LINE_FEED, Marks, without_lone_returns
-from nomotheta.source.records import NeedMore, Scanned, read_record, scan
+from nomotheta.source.marks import LINE_FEED, Marks
+from nomotheta.source.records import NeedMore, Scanned, ends_as_line_feeds, read_record, scan
 from nomotheta.source.texts import TextBatch, read_texts, without_headers
 
 _START = 1 << 18  # bytes in which the header and the first record nearly always are
@@ -87,6 +87,9 @@ class DelimitedFile:
             without_headers(batch, self.header, skip=self.layout.repeated_header == "skip")
         return batch
 
+    def check_whole(self) -> None:
+        """Nothing: the header tells all columns."""
+
     def _first(self, data: bytes) -> list[str] | None:
         """The values of the first record, where it can be read."""
         at, comment = 0, self.layout.comment.encode()
@@ -108,26 +111,27 @@ class DelimitedFile:
         for chunk, final in with_end(
             text_chunks(self.path, self.name, self.layout.encoding, size and min(size, unpack.CHUNK))
         ):
-            data, changed = without_lone_returns(rest + chunk, quote, self.layout.escape.encode())
-            self.lines.read += count_byte(chunk, LINE_FEED) + changed
-            if final and data and not data.endswith(b"\n"):
-                self.lines.read += 1
+            raw = rest + chunk
+            data = ends_as_line_feeds(raw, self.layout, self.layout.header - 1 if waiting else 0, final=final)
             start = 0
             if waiting:
                 start = self._take_header(data, final=final)
                 if start < 0:
-                    rest = data
+                    rest = raw
                     continue
                 waiting = False
                 line += count_byte(data[:start], LINE_FEED)
+                self.lines.read += count_byte(data[:start], LINE_FEED)
             end, footer = before_footer(data, start, self.layout)
             if final:
                 self.footer, self.lines.footer = data[end:].decode("utf-8", "replace"), footer
+                self.lines.read += count_byte(data[end:], LINE_FEED) + (data != b"" and not data.endswith(b"\n"))
             block, cut = self._cut(data[start:end], line, offset + start, quote, final=final)
             if block is not None:
+                self.lines.read += block.feeds
                 yield block
                 line += block.feeds
-            rest = data[start + cut :]
+            rest = raw[start + cut :]
             offset += start + cut
 
     def _take_header(self, data: bytes, *, final: bool) -> int:

@@ -147,10 +147,13 @@ class SheetFile(RowFile):
             if isinstance(error, MemoryError):
                 raise
             raise self._not_readable(error) from None
-        self._cells = self._ranged(cells)
-        while self._cells and not _trimmed(self._cells[-1]):  # formatted cells without content are no rows
-            self._cells.pop()
-        return self._cells
+        last = max((row for row, _ in self._book.unread), default=-1) + 1
+        cells += [[] for _ in range(last - len(cells))]
+        rows = self._ranged(cells)
+        while rows and not _trimmed(rows[-1]) and self._first_row + len(rows) - 1 > last:
+            rows.pop()  # formatted cells without content are no rows
+        self._cells = rows
+        return rows
 
     def _sheet(self, names: list[str]) -> str:
         wanted = self.layout.sheet

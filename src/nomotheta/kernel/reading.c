@@ -1,13 +1,9 @@
-/* The hot path in C: a chunk surveyed for its records, and a block of records split into cells and read as values.
+/* Reading: a chunk surveyed for its records, and a block of records split into cells and read as values.
  *
- * Nothing here decides what is right: read_block() takes whole records whose quotes survey() found in place, and the
- * readers accept only the plainest writing of a kind. What is not plain is marked ODD and read elsewhere, where each
- * kind is defined. All positions are bytes in the block; all arrays are the caller's and long enough.
+ * read_block() takes whole records whose quotes survey() found in place. All positions are bytes in the block.
  */
 
-#include <stdint.h>
-#include <stdlib.h>
-#include <string.h>
+#include "kernel.h"
 #if defined(__SSE2__)
 #include <emmintrin.h>
 #endif
@@ -15,7 +11,7 @@
 #define QUOTED 1u   /* the cell stood in quotes, which are not part of it */
 #define DOUBLED 2u  /* it holds doubled quotes, each of which is one */
 
-enum { VALUE = 0, BLANK = 1, ODD = 2 };
+enum { VALUE = 0, BLANK = 1, ODD = 2, LOCAL = 3 };
 
 /* Which of 64 bytes are `byte`, the first the least bit. */
 static inline uint64_t bits_of(const uint8_t *data, uint8_t byte)
@@ -59,7 +55,7 @@ static inline const uint8_t *sixty_four(const uint8_t *data, int64_t size, int64
 }
 
 /* How often a byte stands in data. */
-int64_t count_byte(const uint8_t *data, int64_t size, uint8_t byte)
+EXPORTED int64_t count_byte(const uint8_t *data, int64_t size, uint8_t byte)
 {
     uint8_t room[64];
     int64_t found = 0;
@@ -74,7 +70,7 @@ int64_t count_byte(const uint8_t *data, int64_t size, uint8_t byte)
  * many of them in quotes, whether each quote there is at the edge of a field or doubled, and the bytes of the longest
  * record.
  */
-void survey(const uint8_t *data, int64_t size, uint8_t delimiter, uint8_t quote, int32_t final, int64_t *found)
+EXPORTED void survey(const uint8_t *data, int64_t size, uint8_t delimiter, uint8_t quote, int32_t final, int64_t *found)
 {
     uint8_t room[64];
     uint64_t inside_before = 0, edge_before = 1, close_before = 0; /* of the byte before the word */
@@ -141,30 +137,37 @@ typedef struct {
     int32_t start, end, flags;
 } cell_t;
 
-/* Words, one after the other: word i is text[edges[i] .. edges[i + 1]]. */
+/* A field of a written form: which sign, where it stands, how wide it is, and whether it has no zeros before it. */
 typedef struct {
-    const uint8_t *text;
-    const int32_t *edges;
-    int64_t count;
-} words_t;
+    int32_t sign, at, width, brief;
+} field_t;
 
-/* A written form of moments: its width, up to 24 bytes, and where the fields stand: year (4 digits), month, day, hour,
- * minute, second; -1 for what is not written. `written` holds the literal bytes, and '0' for digits; `literal` and
- * `digit` are 255 where such a byte stands.
+enum { PLAIN_WIDTH = 24, WIDTH = 64, FIELDS = 10 };
+
+/* A written form of moments, up to 64 bytes wide: `text` holds the literal bytes, at which `fixed` is not 0.
+ *
+ * A `plain` one has up to 24 bytes, and fields of two digits but for the year, which has four: `places` says where year,
+ * month, day, hour, minute, and second stand, -1 for what is not written; `written` holds the literal bytes, and '0' for
+ * digits; `literal` and `digit` are 255 where such a byte stands.
  */
 typedef struct {
-    int32_t width;
-    int32_t fields[6];
-    uint8_t written[24], literal[24], digit[24];
+    int32_t width, plain;
+    int32_t places[6];
+    uint8_t written[PLAIN_WIDTH], literal[PLAIN_WIDTH], digit[PLAIN_WIDTH];
+    uint8_t text[WIDTH], fixed[WIDTH];
+    int32_t count, century;
+    field_t fields[FIELDS];
+    words_t months, months_short;
 } form_t;
 
 /* What is made of a column: how it is read, and where it goes.
  *
  * `out` has a number of 64 bits a row, of a decimal two, of a day one of 32 bits, and of words a bit, set for the first
- * `digits` of them; `state` says of each row whether it is a value, null, or odd; `odd` counts the latter. A text goes
+ * `digits` of them; `state` says of each row whether it is a value, null, or odd; `odd` counts the latter. A moment that
+ * may name its zone is in UTC where it does, and LOCAL where it does not. A text goes
  * to `text`, as long as the block, its ends to `edges`; the bit of what is null is taken from `valid`; `used` is how long it is.
  */
-enum { SKIP = 0, TEXT = 1, INTEGER = 2, DECIMAL = 3, MOMENT = 4, WORD = 5 };
+enum { SKIP = 0, TEXT = 1, INTEGER = 2, DECIMAL = 3, MOMENT = 4, WORD = 5, ZONED = 6 };
 
 typedef struct {
     int32_t sort, digits, scale, mark, clock, form_count;
@@ -185,73 +188,6 @@ typedef struct {
     words_t nulls;
 } block_t;
 
-static inline int64_t word_of(const uint8_t *cell, int32_t length, words_t words)
-{
-    for (int64_t i = 0; i < words.count; i++) {
-        const uint8_t *word = words.text + words.edges[i];
-        if (words.edges[i + 1] - words.edges[i] != length) continue;
-        int32_t k = 0;
-        while (k < length && cell[k] == word[k]) k++;
-        if (k == length) return i;
-    }
-    return -1;
-}
-
-/* Up to 32 words of up to 7 bytes, as numbers with the length in the last byte: a cell is held to eight of them at once,
- * without a branch. Where no word is, there stands a number that no cell is.
- */
-enum { FEW = 32 };
-
-typedef struct {
-    uint64_t word[FEW];
-    int64_t count;
-} keys_t;
-
-/* Whether all words are such. */
-static int few_and_short(words_t words, keys_t *keys)
-{
-    if (words.count > FEW) return 0;
-    memset(keys->word, 255, sizeof keys->word);
-    keys->count = words.count;
-    for (int64_t i = 0; i < words.count; i++) {
-        int32_t length = words.edges[i + 1] - words.edges[i];
-        if (length > 7) return 0;
-        uint8_t bytes[8] = {0, 0, 0, 0, 0, 0, 0, (uint8_t)length};
-        memcpy(bytes, words.text + words.edges[i], (size_t)length);
-        memcpy(&keys->word[i], bytes, 8);
-    }
-    return 1;
-}
-
-/* The first of the words that a cell is, or -1; `end` is that of the readable bytes. */
-static inline int64_t key_of(const uint8_t *cell, int32_t length, const uint8_t *end, const keys_t *keys)
-{
-    uint64_t word = 0;
-    if (length > 7) return -1;
-#if defined(__BYTE_ORDER__) && __BYTE_ORDER__ == __ORDER_LITTLE_ENDIAN__
-    if (end - cell >= 8) {
-        memcpy(&word, cell, 8);
-        word &= ((uint64_t)1 << (8 * length)) - 1;
-    } else {
-        memcpy(&word, cell, (size_t)length);
-    }
-    word |= (uint64_t)length << 56;
-#else
-    uint8_t bytes[8] = {0, 0, 0, 0, 0, 0, 0, (uint8_t)length};
-    (void)end;
-    memcpy(bytes, cell, (size_t)length);
-    memcpy(&word, bytes, 8);
-#endif
-    for (int64_t i = 0; i < keys->count; i += 8) {
-        const uint64_t *k = keys->word + i;
-        uint32_t same = (uint32_t)(k[0] == word) | (uint32_t)(k[1] == word) << 1 | (uint32_t)(k[2] == word) << 2 |
-                        (uint32_t)(k[3] == word) << 3 | (uint32_t)(k[4] == word) << 4 | (uint32_t)(k[5] == word) << 5 |
-                        (uint32_t)(k[6] == word) << 6 | (uint32_t)(k[7] == word) << 7;
-        if (same) return i + __builtin_ctz(same);
-    }
-    return -1;
-}
-
 /* Eight bytes that end at `end`, of which the last `length` (1 to 8) are digits: their number in *out. */
 static inline int eight_digits(const uint8_t *end, int32_t length, uint64_t *out)
 {
@@ -266,16 +202,11 @@ static inline int eight_digits(const uint8_t *end, int32_t length, uint64_t *out
     return 1;
 }
 
-#if defined(__BYTE_ORDER__) && __BYTE_ORDER__ == __ORDER_LITTLE_ENDIAN__
+#if LITTLE_ENDIAN_HERE
 #define FAST(length) ((length) > 0 && (length) <= 8 && cell + (length) - block->data >= 8)
 #else
 #define FAST(length) 0
 #endif
-
-static const int64_t powers[19] = {
-    1, 10, 100, 1000, 10000, 100000, 1000000, 10000000, 100000000, 1000000000, 10000000000, 100000000000,
-    1000000000000, 10000000000000, 100000000000000, 1000000000000000, 10000000000000000, 100000000000000000,
-    1000000000000000000};
 
 /* A whole number: an optional sign and 1 to 18 digits. */
 static inline int read_integer(const block_t *block, const uint8_t *cell, int32_t length, int64_t *out)
@@ -313,11 +244,11 @@ static inline int read_decimal(const block_t *block, const column_t *column, con
         return value < limit;
     }
     int32_t at = length && (cell[0] == '-' || cell[0] == '+'), seen = 0, places = -1;
-    for (; at < length && seen <= 18; at++) {
+    for (; at < length; at++) {
         uint8_t digit = (uint8_t)(cell[at] - '0');
         if (digit <= 9) {
+            if (++seen > 18) return 0; /* before it can overflow */
             value = value * 10 + digit;
-            seen++;
             places += places >= 0;
         } else if (cell[at] == column->mark && places < 0) {
             places = 0;
@@ -325,7 +256,7 @@ static inline int read_decimal(const block_t *block, const column_t *column, con
             return 0;
         }
     }
-    if (at < length || !seen || seen > 18 || !places || places > scale) return 0;
+    if (!seen || !places || places > scale) return 0;
     if (places < 0) places = 0;
     if (seen - places + scale > 18) return 0;
     value *= powers[scale - places];
@@ -348,7 +279,7 @@ static inline int64_t days_of(uint32_t year, uint32_t month, uint32_t day, int *
            719162;
 }
 
-static inline int read_form(const block_t *block, const uint8_t *cell, const form_t *form, int clock, int64_t *out)
+static inline int read_plain_form(const block_t *block, const uint8_t *cell, const form_t *form, int clock, int64_t *out)
 {
     uint64_t word[3] = {0, 0, 0}, written[3], literal[3], digit[3], bad = 0;
     if (cell + 24 <= block->data + block->size) memcpy(word, cell, 24);
@@ -363,7 +294,7 @@ static inline int read_form(const block_t *block, const uint8_t *cell, const for
     }
     if (bad) return 0;
     const uint8_t *digits = (const uint8_t *)word;
-    const int32_t *at = form->fields;
+    const int32_t *at = form->places;
 #define TWO(place) ((uint32_t)(digits[place] * 10 + digits[(place) + 1]))
     uint32_t year = at[0] < 0 ? 1970 : TWO(at[0]) * 100 + TWO(at[0] + 2);
     uint32_t month = at[1] < 0 ? 1 : TWO(at[1]), day = at[2] < 0 ? 1 : TWO(at[2]);
@@ -378,15 +309,133 @@ static inline int read_form(const block_t *block, const uint8_t *cell, const for
     return hour <= 23 && minute <= 59 && second <= 59;
 }
 
+/* Which of the words a cell is, from 1, whatever the case of its ASCII letters; the words are in lower case. 0 for none. */
+static inline uint32_t name_of(const uint8_t *cell, int32_t length, words_t words)
+{
+    for (int64_t i = 0; i < words.count; i++) {
+        const uint8_t *word = words.text + words.edges[i];
+        if (words.edges[i + 1] - words.edges[i] != length) continue;
+        int32_t k = 0;
+        while (k < length && (cell[k] >= 'A' && cell[k] <= 'Z' ? cell[k] | 32 : cell[k]) == word[k]) k++;
+        if (k == length) return (uint32_t)i + 1;
+    }
+    return 0;
+}
+
+/* A number of a field's digits; of a fraction, as microseconds. Returns 0 where they are none. */
+static inline int read_field(const uint8_t *cell, const field_t *field, uint32_t *out)
+{
+    uint32_t value = 0;
+    for (int32_t k = 0; k < field->width; k++) {
+        uint8_t digit = (uint8_t)(cell[k] - '0');
+        if (digit > 9) return 0;
+        if (k >= 6) { /* what is finer than a microsecond must be zero */
+            if (digit) return 0;
+            continue;
+        }
+        value = value * 10 + digit;
+    }
+    if (field->brief && field->width > 1 && cell[0] == '0') return 0;
+    if (field->sign == 'f')
+        for (int32_t k = field->width; k < 6; k++) value *= 10;
+    *out = value;
+    return 1;
+}
+
+/* Any other form: its fields one by one. */
+static int read_any_form(const uint8_t *cell, const form_t *form, int clock, int64_t *out)
+{
+    uint32_t year = 1970, month = 1, day = 1, hour = 0, minute = 0, second = 0, fraction = 0, value = 0;
+    int half = 0, twelve = 0, good;
+    for (int32_t k = 0; k < form->width; k++)
+        if (form->fixed[k] && cell[k] != form->text[k]) return 0;
+    for (int32_t i = 0; i < form->count; i++) {
+        const field_t *field = form->fields + i;
+        const uint8_t *at = cell + field->at;
+        if (field->sign == 'b' || field->sign == 'B') {
+            month = name_of(at, field->width, field->sign == 'b' ? form->months_short : form->months);
+            if (!month) return 0;
+            continue;
+        }
+        if (field->sign == 'p') {
+            uint8_t first = at[0] | 32;
+            if ((first != 'a' && first != 'p') || (at[1] | 32) != 'm') return 0;
+            half = first == 'p';
+            continue;
+        }
+        if (!read_field(at, field, &value)) return 0;
+        switch (field->sign) {
+        case 'Y': year = value; break;
+        case 'y': year = (uint32_t)(form->century + (int32_t)(value + 10000 - (uint32_t)form->century) % 100); break;
+        case 'm': month = value; break;
+        case 'd': day = value; break;
+        case 'H': hour = value; break;
+        case 'I':
+            if (value < 1 || value > 12) return 0;
+            hour = value % 12;
+            twelve = 1;
+            break;
+        case 'M': minute = value; break;
+        case 'S': second = value; break;
+        default: fraction = value;
+        }
+    }
+    if (twelve && half) hour += 12;
+    int64_t days = days_of(year, month, day, &good);
+    if (!good || year > 9999) return 0;
+    *out = days;
+    if (!clock) return 1;
+    *out = days * 86400000000LL + (int64_t)(hour * 3600 + minute * 60 + second) * 1000000LL + fraction;
+    return hour <= 23 && minute <= 59 && second <= 59;
+}
+
 /* A day since 1970, or microseconds since then, in the first of the forms that a cell has. */
 static inline int read_moment(const block_t *block, const column_t *column, const uint8_t *cell, int32_t length,
                               int64_t *out)
 {
     for (int32_t f = 0; f < column->form_count; f++)
-        if (column->forms[f].width == length && read_form(block, cell, &column->forms[f], column->clock, out))
+        if (column->forms[f].width == length &&
+            (column->forms[f].plain ? read_plain_form(block, cell, &column->forms[f], column->clock, out)
+                                    : read_any_form(cell, &column->forms[f], column->clock, out)))
             return 1;
     return 0;
 }
+
+static inline int two_digits(const uint8_t *cell, int32_t *out)
+{
+    uint8_t tens = (uint8_t)(cell[0] - '0'), ones_ = (uint8_t)(cell[1] - '0');
+    *out = tens * 10 + ones_;
+    return tens <= 9 && ones_ <= 9;
+}
+
+/* Microseconds in UTC since 1970 of a moment that names its zone behind it: Z, +hh:mm or +hhmm, perhaps after a blank;
+ * `local` is set, and the time as it is, where it names none.
+ */
+static inline int read_zoned(const block_t *block, const column_t *column, const uint8_t *cell, int32_t length,
+                             int64_t *out, int *local)
+{
+    *local = read_moment(block, column, cell, length, out);
+    if (*local) return 1;
+    int32_t hours = 0, minutes = 0, rest = length;
+    int west = 0;
+    if (length && cell[length - 1] == 'Z') {
+        rest = length - 1;
+    } else {
+        int colon = length >= 6 && cell[length - 3] == ':';
+        if (length < 5) return 0;
+        rest = length - (colon ? 6 : 5);
+        if (cell[rest] != '+' && cell[rest] != '-') return 0;
+        west = cell[rest] == '-';
+        if (!two_digits(cell + rest + 1, &hours) || !two_digits(cell + length - 2, &minutes)) return 0;
+        if (hours > 15 || minutes > 59) return 0;
+    }
+    if (rest && cell[rest - 1] == ' ') rest--;
+    if (!read_moment(block, column, cell, rest, out)) return 0;
+    int64_t east = (int64_t)(hours * 60 + minutes) * 60000000LL;
+    *out += west ? east : -east;
+    return *out >= -62135596800000000LL && *out < 253402300800000000LL;
+}
+
 
 /* The values of some rows of a column. A null word is null in quotes, too; doubled quotes make a cell odd. */
 #define READ_ALL(read, store)                                                                                          \
@@ -426,6 +475,10 @@ static void read_values(const block_t *given, column_t *target, const cell_t *re
     } else if (column->sort == MOMENT) {
         int32_t *restrict days = (int32_t *)(void *)out;
         READ_ALL(read_moment(block, column, cell, length, &value), days[i] = (int32_t)value)
+    } else if (column->sort == ZONED) {
+        int local = 0;
+        READ_ALL(read_zoned(block, column, cell, length, &value, &local), out[i] = value;
+                 if (is == VALUE && local) state[i] = LOCAL)
     } else if (column->sort == WORD) {
         uint8_t *restrict bits = (uint8_t *)(void *)out;
         const uint8_t *end = block->data + block->size;
@@ -491,7 +544,7 @@ static void read_group(const block_t *block, column_t *columns, const cell_t *ce
  * odd, odd_widths: the records of another width. counts: rows, odd records, records, empty lines. There is room for
  * `room` records. Returns 0, or -1 where there is no room.
  */
-int64_t read_block(const uint8_t *data, int64_t size, uint8_t delimiter, int32_t quote, const uint8_t *null_text,
+EXPORTED int64_t read_block(const uint8_t *data, int64_t size, uint8_t delimiter, int32_t quote, const uint8_t *null_text,
                    const int32_t *null_edges, int64_t null_count, int64_t width, column_t *columns, int64_t room,
                    int32_t *starts, int32_t *stops, int64_t *records, int64_t *odd, int64_t *odd_widths,
                    int64_t *counts)
@@ -593,7 +646,7 @@ enum { IN_PLACE = 0, BARE = 1, MIXED = 2, UNCLOSED = 3, FOLLOWED = 4 };
  * starts, stops, lines, sorts: of each record, with the line feeds before it. counts: records, empty lines, comments,
  * and where the first record begins that is not whole. Returns 0, or -1 where there is no room for a record.
  */
-int64_t scan(const uint8_t *data, int64_t size, int32_t final, uint8_t delimiter, uint8_t quote, const uint8_t *comment,
+EXPORTED int64_t scan(const uint8_t *data, int64_t size, int32_t final, uint8_t delimiter, uint8_t quote, const uint8_t *comment,
              int64_t comment_size, int64_t record_bytes, int64_t record_lines, int64_t room, int64_t *starts,
              int64_t *stops, int64_t *lines, uint8_t *sorts, int64_t *counts)
 {
@@ -686,381 +739,14 @@ not_whole:
     return 0;
 }
 
-/* An Arrow array: its values, and a bit for each that is no null, from the bit `first` on; no bits where none is null.
- * Of texts, `values` are the bytes, and text i is values[edges[i] .. edges[i + 1]].
- */
-typedef struct {
-    const uint8_t *values, *valid;
-    const int32_t *edges;
-    int64_t first, count;
-} array_t;
-
-static inline int is_null(const array_t *array, int64_t at)
+/* The version of all this, and the sizes of what is shared: words, arrays, forms, columns, wires, members. */
+EXPORTED int32_t kernel_version(int64_t *sizes)
 {
-    int64_t bit = array->first + at;
-    return array->valid && !(array->valid[bit >> 3] >> (bit & 7) & 1);
-}
-
-/* Each of these marks with 1 the values that break a check, and returns how many there are; `broken` holds zeros. */
-
-/* Texts that are null, empty, or begin with a byte of which `unsure` says that white space may: those are marked 2. */
-int64_t look_blank(array_t array, const uint8_t *unsure, uint8_t *broken)
-{
-    int64_t found = 0;
-    for (int64_t i = 0; i < array.count; i++) {
-        int32_t start = array.edges[i];
-        uint8_t is = 0;
-        if (is_null(&array, i) || start == array.edges[i + 1]) is = 1;
-        else if (unsure[array.values[start]]) is = 2;
-        broken[i] = is;
-        found += is != 0;
-    }
-    return found;
-}
-
-/* The most bytes that a text has, or -1 where a NUL stands in one. */
-int64_t look_longest(array_t array)
-{
-    int32_t longest = 0, first = array.edges[0], last = array.edges[array.count];
-    for (int64_t i = 0; i < array.count; i++) {
-        int32_t length = array.edges[i + 1] - array.edges[i];
-        longest = length > longest ? length : longest;
-    }
-    return last > first && memchr(array.values + first, 0, (size_t)(last - first)) ? -1 : longest;
-}
-
-/* Texts that are none of some words. */
-int64_t look_among(array_t array, words_t words, uint8_t *broken)
-{
-    keys_t keys;
-    int few = few_and_short(words, &keys);
-    const uint8_t *end = array.values + array.edges[array.count];
-    int64_t found = 0;
-    for (int64_t i = 0; i < array.count; i++) {
-        int32_t start = array.edges[i], length = array.edges[i + 1] - start;
-        const uint8_t *cell = array.values + start;
-        if ((few ? key_of(cell, length, end, &keys) : word_of(cell, length, words)) >= 0) continue;
-        if (is_null(&array, i)) continue;
-        broken[i] = 1;
-        found++;
-    }
-    return found;
-}
-
-/* Texts that have not `places` bytes, or one that may not stand at its place: allowed[256 * place + byte] says so. */
-int64_t look_places(array_t array, int32_t places, const uint8_t *allowed, uint8_t *broken)
-{
-    int64_t found = 0;
-    for (int64_t i = 0; i < array.count; i++) {
-        int32_t start = array.edges[i];
-        int fits = array.edges[i + 1] - start == places;
-        for (int32_t at = 0; fits && at < places; at++) fits = allowed[256 * at + array.values[start + at]];
-        if (fits || is_null(&array, i)) continue;
-        broken[i] = 1;
-        found++;
-    }
-    return found;
-}
-
-#define LOOK_OUTSIDE(type)                                                                                             \
-    {                                                                                                                  \
-        const type *values = (const type *)(const void *)array.values;                                                 \
-        for (int64_t i = 0; i < array.count; i++) {                                                                    \
-            if ((values[i] >= least && values[i] <= most) || is_null(&array, i)) continue;                             \
-            broken[i] = 1;                                                                                             \
-            found++;                                                                                                   \
-        }                                                                                                              \
-    }
-
-/* Whole numbers of 4, 8 or 16 bytes that are less than the least or more than the most. */
-int64_t look_outside(array_t array, int32_t width, int64_t least, int64_t most, uint8_t *broken)
-{
-    int64_t found = 0;
-    if (width == 4) LOOK_OUTSIDE(int32_t)
-    else if (width == 8) LOOK_OUTSIDE(int64_t)
-    else {
-        const int64_t *halves = (const int64_t *)(const void *)array.values;
-        for (int64_t i = 0; i < array.count; i++) {
-            int64_t low = halves[2 * i], high = halves[2 * i + 1];
-            if ((high == low >> 63 && low >= least && low <= most) || is_null(&array, i)) continue;
-            broken[i] = 1;
-            found++;
-        }
-    }
-    return found;
-}
-
-/* A column of an Arrow batch as it is written for a database. `sort` says what it is; `first` is the bit of the first value
- * in `valid`, and of the first boolean; `edges` are those of texts.
- */
-enum { AS_BOOL, AS_INT16, AS_INT32, AS_INT64, AS_FLOAT32, AS_FLOAT64, AS_DATE, AS_TIMESTAMP, AS_TEXT, AS_UUID, AS_NUMERIC, AS_TIME };
-
-typedef struct {
-    const uint8_t *values, *valid;
-    const int32_t *edges;
-    int64_t first;
-    int32_t sort, scale;
-} wire_t;
-
-static inline uint8_t *put16(uint8_t *out, uint16_t value)
-{
-    out[0] = (uint8_t)(value >> 8);
-    out[1] = (uint8_t)value;
-    return out + 2;
-}
-
-static inline uint8_t *put32(uint8_t *out, uint32_t value) { return put16(put16(out, (uint16_t)(value >> 16)), (uint16_t)value); }
-
-static inline uint8_t *put64(uint8_t *out, uint64_t value) { return put32(put32(out, (uint32_t)(value >> 32)), (uint32_t)value); }
-
-/* A decimal as PostgreSQL's numeric: groups of four digits on both sides of the mark, without zeros at either end. */
-static uint8_t *put_numeric(uint8_t *out, const uint8_t *from, int32_t scale)
-{
-    uint64_t low;
-    int64_t high;
-    memcpy(&low, from, 8);
-    memcpy(&high, from + 8, 8);
-    int negative = high < 0;
-    unsigned __int128 value = ((unsigned __int128)(uint64_t)high << 64) | low;
-    if (negative) value = -value;
-    uint16_t groups[24];
-    int count = 0, behind = (scale + 3) / 4;
-    if (value >> 64 == 0 && scale <= 15) {
-        uint64_t rest = (uint64_t)value, power = (uint64_t)powers[scale];
-        uint64_t whole = rest / power, part = rest % power * (uint64_t)powers[(4 - scale % 4) % 4];
-        while (count < behind) {
-            groups[count++] = (uint16_t)(part % 10000);
-            part /= 10000;
-        }
-        for (; whole; whole /= 10000) groups[count++] = (uint16_t)(whole % 10000);
-    } else { /* the last group may be of fewer than four digits of the scale */
-        int odd = scale % 4;
-        if (odd) {
-            uint64_t power = (uint64_t)powers[odd];
-            groups[count++] = (uint16_t)((uint64_t)(value % power) * (uint64_t)powers[4 - odd]);
-            value /= power;
-        }
-        while (value || count < behind) {
-            groups[count++] = (uint16_t)(value % 10000);
-            value /= 10000;
-        }
-    }
-    while (count && !groups[count - 1]) count--;
-    int least = 0;
-    while (least < count && !groups[least]) least++;
-    int weight = count ? count - 1 - behind : 0;
-    out = put32(out, (uint32_t)(8 + 2 * (count - least)));
-    out = put16(out, (uint16_t)(count - least));
-    out = put16(out, (uint16_t)(int16_t)weight);
-    out = put16(out, negative ? 0x4000 : 0);
-    out = put16(out, (uint16_t)scale);
-    for (int k = count - 1; k >= least; k--) out = put16(out, groups[k]);
-    return out;
-}
-
-/* The rows of a batch as PostgreSQL's binary COPY has them; how many bytes. There is room for them. */
-int64_t copy_rows(const wire_t *columns, int64_t width, int64_t rows, uint8_t *room)
-{
-    uint8_t *out = room;
-    for (int64_t row = 0; row < rows; row++) {
-        out = put16(out, (uint16_t)width);
-        for (int64_t at = 0; at < width; at++) {
-            const wire_t *column = columns + at;
-            int64_t bit = column->first + row;
-            if (column->valid && !(column->valid[bit >> 3] >> (bit & 7) & 1)) {
-                out = put32(out, 0xFFFFFFFFu);
-                continue;
-            }
-            uint16_t two;
-            uint32_t four;
-            uint64_t eight;
-            switch (column->sort) {
-            case AS_BOOL:
-                out = put32(out, 1);
-                *out++ = column->values[bit >> 3] >> (bit & 7) & 1;
-                break;
-            case AS_INT16:
-                memcpy(&two, column->values + 2 * row, 2);
-                out = put16(put32(out, 2), two);
-                break;
-            case AS_INT32:
-            case AS_FLOAT32:
-                memcpy(&four, column->values + 4 * row, 4);
-                out = put32(put32(out, 4), four);
-                break;
-            case AS_DATE: /* days since 2000 */
-                memcpy(&four, column->values + 4 * row, 4);
-                out = put32(put32(out, 4), four - 10957u);
-                break;
-            case AS_INT64:
-            case AS_FLOAT64:
-                memcpy(&eight, column->values + 8 * row, 8);
-                out = put64(put32(out, 8), eight);
-                break;
-            case AS_TIMESTAMP: /* microseconds since 2000 */
-                memcpy(&eight, column->values + 8 * row, 8);
-                out = put64(put32(out, 8), eight - 946684800000000u);
-                break;
-            case AS_UUID:
-                out = put32(out, 16);
-                memcpy(out, column->values + 16 * row, 16);
-                out += 16;
-                break;
-            case AS_NUMERIC:
-                out = put_numeric(out, column->values + 16 * row, column->scale);
-                break;
-            default: {
-                int32_t start = column->edges[row], length = column->edges[row + 1] - start;
-                out = put32(out, (uint32_t)length);
-                if (length) memcpy(out, column->values + start, (size_t)length);
-                out += length;
-            }
-            }
-        }
-    }
-    return out - room;
-}
-
-/* A whole number, in at least so many digits. */
-static uint8_t *put_digits(uint8_t *out, uint64_t value, int least)
-{
-    uint8_t digits[20];
-    int count = 0;
-    do digits[count++] = (uint8_t)('0' + value % 10);
-    while (value /= 10);
-    while (count < least) digits[count++] = '0';
-    while (count) *out++ = digits[--count];
-    return out;
-}
-
-/* A date from its days since 1970, by the calendar of ISO 8601: two bytes for the year, one for the month, one for the day;
- * the years are counted from March on.
- */
-static uint8_t *put_date(uint8_t *out, int64_t days)
-{
-    uint64_t since = (uint64_t)(days + 719468), era = since / 146097, of_era = since % 146097;
-    uint64_t of = (of_era - of_era / 1460 + of_era / 36524 - of_era / 146096) / 365;
-    uint64_t of_year = of_era - (365 * of + of / 4 - of / 100), month = (5 * of_year + 2) / 153;
-    out[2] = (uint8_t)(month < 10 ? month + 3 : month - 9);
-    out[3] = (uint8_t)(of_year - (153 * month + 2) / 5 + 1);
-    uint64_t year = of + era * 400 + (out[2] <= 2);
-    out[0] = (uint8_t)year;
-    out[1] = (uint8_t)(year >> 8);
-    return out + 4;
-}
-
-/* A time of day from its microseconds: hour, minute, second, and four bytes of microseconds where there are any. */
-static uint8_t *put_clock(uint8_t *out, uint64_t microseconds)
-{
-    uint32_t seconds = (uint32_t)(microseconds / 1000000), part = (uint32_t)(microseconds % 1000000);
-    *out++ = (uint8_t)(seconds / 3600);
-    *out++ = (uint8_t)(seconds / 60 % 60);
-    *out++ = (uint8_t)(seconds % 60);
-    if (!part) return out;
-    memcpy(out, &part, 4);
-    return out + 4;
-}
-
-/* A decimal with all digits of its scale. */
-static uint8_t *put_decimal(uint8_t *out, const uint8_t *from, int32_t scale)
-{
-    uint64_t low;
-    int64_t high;
-    memcpy(&low, from, 8);
-    memcpy(&high, from + 8, 8);
-    unsigned __int128 value = ((unsigned __int128)(uint64_t)high << 64) | low;
-    if (high < 0) {
-        value = -value;
-        *out++ = '-';
-    }
-    if (value >> 64 == 0 && scale <= 18) {
-        uint64_t power = (uint64_t)powers[scale];
-        out = put_digits(out, (uint64_t)value / power, 1);
-        if (scale) {
-            *out++ = '.';
-            out = put_digits(out, (uint64_t)value % power, scale);
-        }
-        return out;
-    }
-    uint8_t digits[40];
-    int count = 0;
-    for (; value || count <= scale; value /= 10) digits[count++] = (uint8_t)('0' + (int)(value % 10));
-    while (count) {
-        if (count == scale) *out++ = '.';
-        *out++ = digits[--count];
-    }
-    return out;
-}
-
-/* Bytes, with their length before them: one byte of it, or a byte that says how many of it follow. */
-static uint8_t *put_sized(uint8_t *out, const uint8_t *from, uint32_t size)
-{
-    int width = size < 251 ? 0 : size < 1 << 16 ? 2 : size < 1 << 24 ? 3 : 8;
-    *out++ = (uint8_t)(width == 0 ? size : width == 2 ? 252 : width == 3 ? 253 : 254);
-    uint64_t number = size;
-    memcpy(out, &number, (size_t)width);
-    memcpy(out + width, from, size);
-    return out + width + size;
-}
-
-/* The rows of a batch as MariaDB's bulk execution takes them, each cell after a byte that is 1 for null; `ends` are the
- * bytes after each `step` rows. How many bytes; there is room for them.
- */
-int64_t bulk_rows(const wire_t *columns, int64_t width, int64_t rows, int64_t step, uint8_t *room, int64_t *ends)
-{
-    uint8_t *out = room, *size;
-    for (int64_t row = 0; row < rows; row++) {
-        if (row && row % step == 0) *ends++ = out - room;
-        for (int64_t at = 0; at < width; at++) {
-            const wire_t *column = columns + at;
-            int64_t bit = column->first + row, number = 0;
-            int32_t days;
-            int null = column->valid && !(column->valid[bit >> 3] >> (bit & 7) & 1);
-            *out++ = (uint8_t)null;
-            if (null) continue;
-            switch (column->sort) {
-            case AS_BOOL:
-                *out++ = column->values[bit >> 3] >> (bit & 7) & 1;
-                break;
-            case AS_INT64:
-            case AS_FLOAT64:
-                memcpy(out, column->values + 8 * row, 8);
-                out += 8;
-                break;
-            case AS_DATE:
-                memcpy(&days, column->values + 4 * row, 4);
-                *out++ = 4;
-                out = put_date(out, days);
-                break;
-            case AS_TIME:
-                memcpy(&number, column->values + 8 * row, 8);
-                size = out;
-                memset(out + 1, 0, 5); /* not negative, no days */
-                out = put_clock(out + 6, (uint64_t)number);
-                *size = (uint8_t)(out - size - 1);
-                break;
-            case AS_TIMESTAMP: {
-                memcpy(&number, column->values + 8 * row, 8);
-                int64_t day = number / 86400000000, rest = number % 86400000000;
-                if (rest < 0) {
-                    day--;
-                    rest += 86400000000;
-                }
-                size = out;
-                out = put_clock(put_date(out + 1, day), (uint64_t)rest);
-                *size = (uint8_t)(out - size - 1);
-                break;
-            }
-            case AS_NUMERIC:
-                size = out;
-                out = put_decimal(out + 1, column->values + 16 * row, column->scale);
-                *size = (uint8_t)(out - size - 1);
-                break;
-            default:
-                out = put_sized(out, column->values + column->edges[row], (uint32_t)(column->edges[row + 1] - column->edges[row]));
-            }
-        }
-    }
-    *ends = out - room;
-    return out - room;
+    sizes[0] = sizeof(words_t);
+    sizes[1] = sizeof(array_t);
+    sizes[2] = sizeof(form_t);
+    sizes[3] = sizeof(column_t);
+    sizes[4] = sizeof(wire_t);
+    sizes[5] = sizeof(member_t);
+    return KERNEL_VERSION;
 }
