@@ -14,7 +14,7 @@ METADATA: dict[str, Any] = {
     "@context": ["http://www.w3.org/ns/csvw", {"@language": "en"}],
     "tables": [
         {
-            "url": f"inbox/fares-{DAY}.csv",
+            "url": f"fares-{DAY}.csv",
             "dc:description": "Fares of the line",
             "dialect": {"delimiter": "|", "quoteChar": "'", "skipRows": 1, "commentPrefix": "#", "trim": True},
             "null": ["", "-"],
@@ -191,3 +191,28 @@ def test_of_several_tables_one_is_asked_for(space: Space) -> None:
 
     assert "--table fares_2026_06_01" in space.run("propose", "m.json").text
     assert "did you mean 'other'" in space.run("propose", "m.json", "--table", "othr").text
+
+
+def test_what_a_layout_has_once_is_not_taken_from_one_column_for_another(space: Space) -> None:
+    columns = [
+        {"name": "a", "null": "-", "datatype": {"base": "boolean", "format": "Y|N"}},
+        {"name": "b", "null": "n/a", "datatype": {"base": "boolean", "format": "1|0"}},
+        {"name": "c", "datatype": {"base": "date", "format": "dd/MM/yyyy"}},
+        {"name": "d", "datatype": {"base": "date", "format": "MM/dd/yyyy"}},
+        {"name": "e", "datatype": {"base": "decimal", "format": {"decimalChar": ","}}},
+        {"name": "f", "datatype": {"base": "decimal", "format": {"groupChar": ","}}},
+    ]
+    metadata = {"@context": "http://www.w3.org/ns/csvw", "url": "../data/x.csv", "tableSchema": {"columns": columns},
+                "dialect": {"trim": "start", "lineTerminators": ["|"]}}  # fmt: skip
+    space.write("inbox/m.json", json.dumps(metadata))
+
+    proposed = space.run("propose", "inbox/m.json")
+
+    charter = tomllib.loads(proposed.out)
+    assert [column["kind"] for column in charter["columns"].values() if "kind" in column] == [
+        "boolean", "text", "date", "text", "decimal(38,10)", "text",
+    ]  # fmt: skip
+    assert charter["delivery"]["files"] == "data/x.csv"
+    assert not charter["delivery"]["layout"]["null_words"]
+    for told in ("'-' for null (a)", "'n/a' for null (b)", "trimming at one end alone", "line ends other than"):
+        assert told in proposed.text

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime
 import json
+import os
 import zipfile
 from decimal import Decimal
 from pathlib import Path
@@ -15,7 +16,7 @@ import pyarrow.ipc
 import pyarrow.parquet as pq
 import pytest
 
-from conftest import DAY, Space
+from conftest import DAY, TICKETS, Space
 
 CHARTER = """
 table = "fares"
@@ -263,3 +264,109 @@ def test_a_file_of_another_format_is_refused_in_one_sentence(
 
     assert (load["state"], load["exit"]) == ("refused", 1)
     assert told in load["message"] + load["mend"]
+
+
+def test_fixed_width_text_has_no_header_unless_one_is_declared(space: Space) -> None:
+    space.charter(charter('format = "fixed"'), "fares")
+    space.write(f"inbox/fares-{DAY}.x", "K001   12.50  402026-06-01\n")
+
+    assert space.load(table="fares")["balance"]["records"] == 1
+
+
+@pytest.mark.parametrize(
+    ("at", "code", "told"),
+    [
+        ("at = 9", 1, "declared to be field 9, but the header has 3"),
+        ("at = 2", 2, "are both taken from the same place, at = 2"),
+    ],
+)
+def test_a_place_that_is_not_there_or_taken_is_told(space: Space, at: str, code: int, told: str) -> None:
+    space.charter(
+        TICKETS.replace('kind = "date"', f'kind = "date"\n{at}').replace(
+            'kind = "decimal(6,2)"', 'kind = "decimal(6,2)"\nat = 2'
+        )
+    )
+    space.tickets("ticket_no;fare;sold_on\nT001;1,00;01.06.2026\n")
+
+    ended = space.run("load", "tickets", "--day", DAY, "--create")
+
+    assert (ended.code, told in ended.text) == (code, True), ended.text
+
+
+def test_a_member_that_comes_late_is_read_and_one_that_never_comes_is_missed(space: Space) -> None:
+    space.charter(charter('format = "json-lines"'), "fares")
+    line = '{"code": "K%03d", "fare": 1.50, "valid_on": null}\n'
+    space.write(f"inbox/fares-{DAY}.x", "".join(line % at for at in range(900)) * 2)
+
+    refused = space.load(table="fares")
+    space.write(f"inbox/fares-{DAY}.x", "".join(line % at for at in range(900)) * 2 + '{"code": "K999", "seats": 7}\n')
+    load = space.load(table="fares")
+
+    assert (refused["state"], "no object has the member 'seats'" in refused["message"]) == ("refused", True)
+    assert load["balance"]["loaded"] == 1801
+    assert space.sql("select sum(seats) from fares") == [(7,)]
+
+
+def test_an_empty_text_in_json_is_a_text_and_no_null(space: Space) -> None:
+    space.charter(charter('format = "json-lines"').replace('blank = "never"', ""), "fares")
+    space.write(f"inbox/fares-{DAY}.x", '{"code": "", "fare": "", "seats": 1, "valid_on": ""}\n')
+
+    space.load(table="fares")
+
+    assert space.sql("select code, fare, valid_on from fares") == [("", None, None)]
+
+
+def test_one_json_array_is_refused_in_words(space: Space) -> None:
+    space.charter(charter('format = "json-lines"'), "fares")
+    space.write(f"inbox/fares-{DAY}.x", '[{"code": "K1"},\n {"code": "K2"}]\n')
+
+    assert "begins with an array" in space.load(table="fares")["message"]
+    assert "one JSON array" in space.run("peek", f"inbox/fares-{DAY}.x").text
+
+
+@pytest.mark.parametrize(
+    ("epoch", "number", "day"),
+    [("1900", 59, "1900-02-28"), ("1900", 60, None), ("1900", 61, "1900-03-01"), ("1900", 1, "1900-01-01"), ("1900", 0, None), ("1904", 0, "1904-01-01"),
+     ("1904", 44347, "2025-06-01")],
+)  # fmt: skip
+def test_days_that_a_sheet_stores_as_numbers_follow_its_own_calendar(
+    space: Space, epoch: str, number: int, day: str | None
+) -> None:
+    space.charter(charter('format = "sheet"'), "fares")
+    book = openpyxl.Workbook()
+    if epoch == "1904":
+        book.epoch = openpyxl.utils.datetime.CALENDAR_MAC_1904
+    for row in (["code", "fare", "seats", "valid_on"], ["K1", 1, 1, number]):
+        book.active.append(row)
+    book.save(space.root / f"inbox/fares-{DAY}.x")
+
+    load = space.load(table="fares")
+
+    assert load["balance"]["rejected"] == (day is None)
+    assert day is None or space.sql("select valid_on::text from fares") == [(day,)]
+
+
+def test_files_that_are_none_and_names_that_cannot_be_written_are_told(space: Space) -> None:
+    (space.root / "inbox/loop.csv").symlink_to("loop.csv")
+    os.mkfifo(space.root / "inbox/pipe.csv")
+    for name, told in (("loop.csv", "cannot be read"), ("pipe.csv", "this is a pipe")):
+        assert told in space.run("peek", f"inbox/{name}").text
+    (space.root / "inbox" / os.fsdecode(b"tickets-2026-06-01.csv\xff")).write_text(
+        "ticket_no;fare;sold_on\nT001;1,00;01.06.2026\n"
+    )
+
+    ended = space.run("run", "--day", DAY, "--create", "--json")
+
+    assert ended.code == 1
+    assert "the file's name is not UTF-8" in ended.text
+
+
+@pytest.mark.parametrize(
+    ("content", "delimiter"),
+    [("47.8,2010/01/01 00:00:00\n47.9,2010/01/01 00:05:00\n", ","), ("1,5;2,5\n3,5;4,5\n", ";"), ("1,2,3\n4,5,6\n", ","), ("a:b\nc:d\n", ":"),
+     ("10:20\t1,5\n10:30\t2,5\n", "\t")],
+)  # fmt: skip
+def test_what_stands_within_numbers_and_times_is_no_delimiter(space: Space, content: str, delimiter: str) -> None:
+    space.write("x.csv", content)
+
+    assert space.run("peek", "x.csv", "--json").json["delimiter"] == delimiter

@@ -10,6 +10,8 @@ import contextlib
 import gzip
 import importlib
 import itertools
+import os
+import stat
 import sys
 import tempfile
 import threading
@@ -176,6 +178,7 @@ def raw_chunks(path: Path, name: str, *, packed: bool = True, size: int | None =
         DeliveryError: it cannot be read, or its compression is damaged or cut off.
     """
     copy = _COPIES.get(path) if packed else None
+    check_regular(path, name)
     try:
         if copy is not None and copy.stamp == _stamp(path):
             yield from copy.chunks(itertools.repeat(size or CHUNK))
@@ -191,6 +194,33 @@ def raw_chunks(path: Path, name: str, *, packed: bool = True, size: int | None =
         raise DeliveryError("this is a folder, not a file", where=name) from None
     except PermissionError:
         raise DeliveryError("the file may not be read", where=name, mend="check the rights of the file") from None
+    except OSError as error:
+        raise DeliveryError(f"the file cannot be read: {error.strerror}", where=name) from None
+
+
+def readable(path: Path) -> str:
+    """A path as it can be written: bytes of its name that are no UTF-8 are written as escapes."""
+    return os.fsencode(path).decode("utf-8", "backslashreplace")
+
+
+def check_regular(path: Path, name: str) -> None:
+    """Whether a path is a file that can be read more than once, from its start.
+
+    Raises:
+        DeliveryError: it is a folder, a pipe, a socket or a device, or a link that leads nowhere.
+    """
+    try:
+        mode = path.stat().st_mode
+    except FileNotFoundError:
+        told = "the link leads to no file" if path.is_symlink() else "the file is not there"
+        raise DeliveryError(told, where=name) from None
+    except OSError as error:
+        raise DeliveryError(f"the file cannot be read: {error.strerror}", where=name) from None
+    if stat.S_ISDIR(mode):
+        raise DeliveryError("this is a folder, not a file", where=name)
+    if not stat.S_ISREG(mode):
+        mend = "save its content as a file first: it is read more than once"
+        raise DeliveryError("this is a pipe, a socket or a device, not a file", where=name, mend=mend)
 
 
 def _sizes(path: Path, size: int | None) -> Iterator[int]:

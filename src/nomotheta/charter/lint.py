@@ -125,8 +125,13 @@ def _positions(read: Read, layout: Layout) -> list[Problem]:
     found = []
     if read.charter.delivery is None:
         return []
+    taken: dict[str, str] = {}
     for name in read.charter.file_columns():
         at = read.charter.columns[name].at
+        if at is not None and str(at) in taken:
+            what = f"'{name}' and '{taken[str(at)]}' are both taken from the same place, at = {at}"
+            found.append(read.source.problem(("columns", name, "at"), what, "change 'at' at one of them"))
+        taken.setdefault(str(at), name)
         if layout.traits.placed and not isinstance(at, list):
             mend = "write at = [FIRST, LAST]: its characters in the line, from 1"
             what = f"in fixed-width text '{name}' must say where it stands"

@@ -403,7 +403,7 @@ class Charter(Declared):
     def file_columns(self) -> dict[str, str]:
         """Column name → header name, for the columns that come from the file."""
         return {
-            name: column.from_ or name
+            name: name if column.from_ is None else column.from_
             for name, column in self.columns.items()
             if not column.filled and column.value is None
         }

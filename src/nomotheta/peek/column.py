@@ -40,6 +40,8 @@ class Candidate:
     example: str | None = None
     low: Any = None
     high: Any = None
+    grouped: int = 0
+    grouped_example: str = ""
     ranges: Ranges = field(init=False)
 
     def __post_init__(self) -> None:
@@ -178,6 +180,8 @@ class ColumnLook:
         for misfit in typed.misfits:
             candidate.misfits += len(misfit.rows)
             candidate.example = candidate.example or values[int(misfit.rows[0])].as_py()
+        if candidate.layout.thousands_sign:
+            _count_grouped(values, typed.values, candidate)
         if candidate.kind.name in {"boolean", "uuid", "binary"}:
             return
         candidate.ranges.add(as_numbers(typed.values))
@@ -253,6 +257,8 @@ def kind_of(kind: Any) -> Kind | None:
         "integer": pa.types.is_integer, "real": pa.types.is_floating, "boolean": pa.types.is_boolean,
         "date": pa.types.is_date, "time": pa.types.is_time,
     }  # fmt: skip
+    if pa.types.is_uint64(kind):
+        return decimal(20, 0)  # half of them are beyond 64 bits with a sign
     if pa.types.is_decimal(kind):
         return decimal(kind.precision, kind.scale) if kind.precision <= 38 and kind.scale >= 0 else None
     if pa.types.is_timestamp(kind):
@@ -266,6 +272,14 @@ def blanks_as_null(texts: Any) -> Any:
     """Texts with null for what is empty or only white space."""
     blank = pc.or_(pc.equal(texts, ""), pc.utf8_is_space(texts))
     return pc.if_else(pc.fill_null(blank, fill_value=False), pa.scalar(None, pa.string()), texts)
+
+
+def _count_grouped(values: Any, typed: Any, candidate: Candidate) -> None:
+    """How many numbers have a thousands sign."""
+    grouped = pc.and_(pc.match_substring(values, candidate.layout.thousands_sign), pc.is_valid(typed))
+    candidate.grouped += int(pc.sum(grouped).as_py() or 0)
+    if candidate.grouped and not candidate.grouped_example:
+        candidate.grouped_example = values.filter(grouped)[0].as_py()
 
 
 def _misfits(values: Any, candidate: Candidate) -> int:

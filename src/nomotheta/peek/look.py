@@ -23,6 +23,7 @@ from nomotheta.peek.sniff import Sniffed, sniff
 from nomotheta.peek.spread import Spread
 from nomotheta.place import Now
 from nomotheta.source import Batch, open_file, packing_of
+from nomotheta.unpack import readable
 
 _FIRST_ROWS = 8
 _MOST_PAIRS = 10
@@ -104,7 +105,7 @@ def look(path: Path, rows: int | None = None, listener: Listener = nobody) -> Lo
     Raises:
         DeliveryError: it cannot be read, is damaged or empty, or its bytes are in no encoding that was tried.
     """
-    name = str(path)
+    name = readable(path)
     sniffed = sniff(path, name)
     if not sniffed.encoding:
         return _Look(path, name, sniffed, listener).read(rows)
@@ -290,9 +291,8 @@ def _kind_oddities(column: ColumnLook, best: Candidate) -> Iterator[Oddity]:
     if column.as_text and column.as_value and best.kind.is_number:
         yield Oddity("numbers stored as text", name, column.as_text)
     plain = [each for each in candidates if each.kind.name in {"decimal", "integer"} and each.misfits]
-    if best.layout.thousands_sign and plain:
-        fewest = min(plain, key=lambda each: each.misfits)
-        yield Oddity("numbers with a thousands sign", name, fewest.misfits, fewest.example or "")
+    if best.layout.thousands_sign and plain and best.grouped:
+        yield Oddity("numbers with a thousands sign", name, best.grouped, best.grouped_example)
     rivals = [each for each in candidates if each is not best and each.kind.name == "date" and not each.misfits]
     if best.kind.name == "date" and rivals:
         yield Oddity(f"dates that could be {best.form} as well as {rivals[0].form}", name)

@@ -40,9 +40,11 @@ def propose_from_look(seen: Look, table: str, file: str, day: datetime.date) -> 
     layout = _layout(seen, numbers)
     names: list[str] = []
     columns = []
+    headers = [column.name for column in seen.columns]
     for column in seen.columns:
         names.append(column_name(column.name, names))
-        columns.append(_column(column, names[-1], layout, header=seen.header))
+        named = column.name and not column.name.startswith("@") and headers.count(column.name) == 1
+        columns.append(_column(column, names[-1], layout, at=0 if named or not seen.header else len(names)))
     columns.append(ProposedColumn("load_no", [("from", "@load.no", "tells the rows of one load from the others")]))
     by_header = dict(zip((column.name for column in seen.columns), names, strict=False))
     keys = [([by_header[name] for name in key], "a guess: no value stands twice") for key in seen.keys[:1]]
@@ -149,14 +151,19 @@ def _load(seen: Look) -> Iterator[tuple[str, Any, str]]:
     whats = {oddity.what for oddity in seen.oddities}
     if "records with too few fields" in whats:
         yield "short_rows", "fill", 'they were seen; "reject" sets them aside'
+    if "objects with a member most do not have" in whats:
+        yield "extra_columns", "ignore", 'they were seen; "refuse" sets such objects aside'
     if "records with too many fields" in whats:
         yield "long_rows", "cut", 'they were seen; "reject" sets them aside'
 
 
-def _column(column: SeenColumn, name: str, layout: dict[str, Any], *, header: bool) -> ProposedColumn:
+def _column(column: SeenColumn, name: str, layout: dict[str, Any], *, at: int) -> ProposedColumn:
+    """A column by the header's name, or, where that tells it from no other, by its place."""
     kind, comment = _kind(column, layout)
     keys: list[tuple[str, Any, str]] = [("kind", kind, comment)]
-    if header and name != column.name:
+    if at:
+        keys.append(("at", at, "its place: the header does not name it"))
+    elif name != column.name:
         keys.append(("from", column.name, ""))
     becomes_null = bool(column.null_like) and not kind.startswith("text")
     if not column.blanks and column.rows and not becomes_null:

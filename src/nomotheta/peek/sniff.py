@@ -14,6 +14,7 @@ from nomotheta.charter import Layout
 from nomotheta.errors import DeliveryError
 from nomotheta.source import format_of, open_file, raw_chunks
 from nomotheta.source.records import NeedMore, read_record
+from nomotheta.unpack import check_regular
 
 SAMPLE = 1 << 20
 _RECORDS = 500
@@ -44,6 +45,7 @@ def sniff(path: Path, name: str) -> Sniffed:
     Raises:
         DeliveryError: it cannot be read, or is empty.
     """
+    check_regular(path, name)
     try:
         found = format_of(path)
     except OSError:
@@ -65,6 +67,9 @@ def sniff(path: Path, name: str) -> Sniffed:
     if ends["CR"] and not ends["LF"] and not ends["CRLF"]:
         text = text.replace("\r", "\n")
     data = text.encode("utf-8", "replace")
+    if data.lstrip().startswith(b"[") and _is_array(data):
+        mend = "have it sent as JSON Lines: each object of the array on a line of its own, without commas between them"
+        raise DeliveryError("the file is one JSON array, which is not read", where=name, mend=mend)
     if _is_json(data):
         seen = _of_another_format(path, name, "json-lines", "its first line is a JSON object")
         ends = {end: count for end, count in ends.items() if count}
@@ -77,7 +82,7 @@ def sniff(path: Path, name: str) -> Sniffed:
         raise DeliveryError("the file holds only empty lines", where=name)
     width = Counter(map(len, records)).most_common(1)[0][0]
     header, header_why = _header(records, width)
-    names = tuple(value.strip() for value in records[0]) if header else tuple(f"column_{at + 1}" for at in range(width))
+    names = tuple(records[0]) if header else tuple(f"column_{at + 1}" for at in range(width))
     return Sniffed(
         layout.model_copy(update={"header": int(header)}), "", encoding, encoding_why,
         {end: count for end, count in ends.items() if count}, delimiter_why, header_why, names, max(width, len(names)),
@@ -103,6 +108,11 @@ def _is_json(data: bytes) -> bool:
         return False
 
 
+def _is_array(data: bytes) -> bool:
+    """Whether text begins like an array of objects, as far as it goes."""
+    return re.match(rb'\[\s*(\{\s*("|\})|\])', data.lstrip()) is not None
+
+
 def _encoding(sample: bytes, *, whole: bool) -> tuple[str, str]:
     for bom, encoding in _BOMS.items():
         if sample.startswith(bom):
@@ -122,30 +132,60 @@ def _encoding(sample: bytes, *, whole: bool) -> tuple[str, str]:
     return "utf-8", "its letters beyond ASCII are UTF-8"
 
 
+@dataclass(frozen=True, slots=True)
+class _Split:
+    """Records as one delimiter splits them: how well that fits, and whether it may be part of the values as well."""
+
+    layout: Layout
+    records: list[list[str]]
+    share: float
+    width: int
+    doubtful: bool
+
+    @property
+    def score(self) -> float:
+        """The share of records that have as many fields as most; more fields are better."""
+        return self.share * (1 + min(self.width, 50) / 100) if self.width > 1 else 0.0
+
+    def why(self) -> str:
+        """In words."""
+        told = _DELIMITERS[self.layout.delimiter]
+        count = f"the first {len(self.records):,} records" if len(self.records) > 1 else "the one record"
+        return f"with the {told}, {self.share:.0%} of {count} have {self.width} fields"
+
+
 def _delimiter(data: bytes, encoding: str, *, whole: bool) -> tuple[Layout, list[list[str]], str]:
-    """The delimiter and quote under which most records have the same number of fields, more than one."""
-    best: tuple[float, Layout, list[list[str]], str] | None = None
-    for delimiter, told in _DELIMITERS.items():
+    """The delimiter and quote under which most records have the same number of fields, more than one.
+
+    What stands between digits alone may be a decimal comma, or the colon of a time: it is taken only where no other
+    splits the records as well.
+    """
+    plain = Layout(encoding=encoding, header=0, null_words=[])
+    splits: list[_Split] = []
+    for delimiter in _DELIMITERS:
+        inner = re.findall(rb"\d" + re.escape(delimiter.encode()) + rb"(?=\d)", data)
+        doubtful = delimiter in {",", ":"} and len(inner) == data.count(delimiter.encode())
         for quote in ('"', "'"):
             if quote == "'" and not re.search(rb"(^|[\n" + re.escape(delimiter.encode()) + rb"])'", data):
                 continue
-            layout = Layout(delimiter=delimiter, quote=quote, encoding=encoding, header=0, null_words=[])
+            layout = plain.model_copy(update={"delimiter": delimiter, "quote": quote})
             records = _records(data, layout, whole=whole)
-            if not records:
-                continue
-            (width, often), *_ = Counter(map(len, records)).most_common(1)
-            share = often / len(records)
-            score = share * (1 + min(width, 50) / 100) if width > 1 else 0.0
-            why = f"with the {told}, {share:.0%} of the first {len(records):,} records have {width} fields"
-            if best is None or score > best[0] + 1e-9:
-                best = (score, layout, records, why)
+            if records:
+                (width, often), *_ = Counter(map(len, records)).most_common(1)
+                splits.append(_Split(layout, records, often / len(records), width, doubtful))
+    best = max(splits, key=lambda each: each.score, default=None)
+    if best is not None and (best.doubtful or best.layout.delimiter == ":"):
+        others = [each for each in splits if each.width > 1 and each.share >= _WELL and each.layout.delimiter != ":"]
+        sure = [each for each in others if not each.doubtful]
+        best = max(sure or others, key=lambda each: each.score, default=best)
     if best is None:
-        return Layout(encoding=encoding, header=0, null_words=[]), [], "nothing was found"
-    score, layout, records, why = best
-    if not score:
-        layout = Layout(encoding=encoding, header=0, null_words=[])
-        return layout, _records(data, layout, whole=whole), f"no delimiter was found{_one_width(data)}"
-    return layout, records, why
+        return plain, [], "nothing was found"
+    if not best.score:
+        return plain, _records(data, plain, whole=whole), f"no delimiter was found{_one_width(data)}"
+    return best.layout, best.records, best.why()
+
+
+_WELL = 0.9  # of the records have as many fields as most
 
 
 def _one_width(data: bytes) -> str:

@@ -108,8 +108,8 @@ def as_numbers(values: Any) -> NDArray[np.float64]:
     if pa.types.is_date32(kind):
         values = values.cast(pa.int32())
     elif pa.types.is_timestamp(kind) or pa.types.is_time64(kind):
-        values = pc.divide(values.cast(pa.int64()).cast(pa.float64()), 1e6)
-    return np.asarray(values.cast(pa.float64()).drop_null().to_numpy(zero_copy_only=False), np.float64)
+        values = pc.divide(values.cast(pa.int64()).cast(pa.float64(), safe=False), 1e6)
+    return np.asarray(values.cast(pa.float64(), safe=False).drop_null().to_numpy(zero_copy_only=False), np.float64)
 
 
 def label_of(number: float, kind: str, step: float) -> str:
@@ -122,7 +122,7 @@ def label_of(number: float, kind: str, step: float) -> str:
             return moment.isoformat(" ", "minutes" if step >= 60 else "auto")
         if kind == "time":
             return (datetime.datetime(1970, 1, 1) + datetime.timedelta(seconds=number)).time().isoformat("auto")
-    except OverflowError:  # the edge lies beyond the years that there are
+    except (OverflowError, ValueError):  # the edge lies beyond the years that there are
         return "…"
     return f"{number:,.10g}"
 

@@ -12,7 +12,7 @@ from pathlib import Path
 from nomotheta.charter import Delivery, Layout
 from nomotheta.errors import DeliveryError, nearest
 from nomotheta.source.content import format_of
-from nomotheta.unpack import Survey, survey
+from nomotheta.unpack import Survey, readable, survey
 
 _READERS = 2  # files that are read at a time
 
@@ -61,6 +61,8 @@ def arrived(root: Path, patterns: Sequence[str], layout: Layout) -> list[Arrived
     found: dict[Path, str] = {}
     for pattern in patterns:
         matches = sorted(path for path in _matching(root, pattern) if path.is_file())
+        for path in matches:
+            _check_name(path, root)
         if not matches:
             raise DeliveryError("no such file has arrived", where=pattern, mend=_near_files(root, pattern))
         found |= {path: _shown(path, root) for path in matches}
@@ -69,6 +71,19 @@ def arrived(root: Path, patterns: Sequence[str], layout: Layout) -> list[Arrived
         _check_text(path, name, layout)
     with ThreadPoolExecutor(_READERS) as pool:
         return list(pool.map(lambda each: _seen(*each, packed=packed), found.items()))
+
+
+def _check_name(path: Path, root: Path) -> None:
+    """Whether a file's name can be written down: in the ledger, in documents, in mails.
+
+    Raises:
+        DeliveryError: it is not UTF-8.
+    """
+    try:
+        str(path).encode()
+    except UnicodeEncodeError:
+        shown = readable(path.relative_to(root) if path.is_relative_to(root) else path)
+        raise DeliveryError("the file's name is not UTF-8", where=shown, mend="rename the file") from None
 
 
 def _seen(path: Path, name: str, *, packed: bool) -> ArrivedFile:

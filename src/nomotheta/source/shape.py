@@ -50,7 +50,10 @@ def _matched(source: SourceFile, charter: Charter) -> Shape:
     twice: list[str] = []
     for column, name in wanted.items():
         at = charter.columns[column].at
-        if isinstance(at, int) and at <= len(header):
+        if isinstance(at, int):
+            if at > len(header):
+                told = f"'{column}' is declared to be field {at}, but the header has {len(header)}"
+                raise DeliveryError(told, where=source.name, mend="check the delimiter, or change 'at' in the charter")
             positions[column] = at - 1
             continue
         found = [place for place, other in enumerate(named) if other == (_loosely(name) if loose else name)]

@@ -22,7 +22,7 @@ def propose_of_file(file: Path, root: Path, table: str | None, day: datetime.dat
     from nomotheta.peek import look, propose_from_look
 
     if is_metadata(file):
-        return proposal_text(propose_from_metadata(file, str(file), table, day))
+        return proposal_text(propose_from_metadata(file, str(file), root, table, day))
     path = file.resolve()
     name = path.relative_to(root).as_posix() if path.is_relative_to(root) else str(path)
     plain = re.sub(r"[^a-z]+", "_", path.name.lower().partition(".")[0]).strip("_")

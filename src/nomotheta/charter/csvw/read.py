@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime
 import json
+import os
 import re
 import tomllib
 from collections.abc import Iterator, Mapping, Sequence
@@ -39,12 +40,13 @@ def is_metadata(path: Path) -> bool:
     return isinstance(found, dict) and CONTEXT in json.dumps(found.get("@context"))
 
 
-def propose_from_metadata(path: Path, name: str, table: str | None, day: datetime.date) -> Proposal:
+def propose_from_metadata(path: Path, name: str, root: Path, table: str | None, day: datetime.date) -> Proposal:
     """A proposal.
 
     Args:
         path: the metadata.
         name: its path as messages show it.
+        root: the workspace, from which on a charter names files; the metadata name them from where they are.
         table: which of its tables, by the name of its file without the ending; the only one where it is None.
         day: the day of the proposal, for the note.
 
@@ -63,7 +65,7 @@ def propose_from_metadata(path: Path, name: str, table: str | None, day: datetim
         raise DeclarationError(f"it describes no table '{table}'", where=name, mend=hint)
     chosen = table or next(iter(tables))
     try:
-        proposal = _Table(path, name, whole, tables[chosen]).propose(chosen, day)
+        proposal = _Table(path, name, root, whole, tables[chosen]).propose(chosen, day)
         Charter.model_validate(tomllib.loads(proposal_text(proposal)))
     except ValidationError as error:
         first = error.errors()[-1]
@@ -94,8 +96,8 @@ def _stem(table: Mapping[str, Any]) -> str:
 
 
 class _Table:
-    def __init__(self, path: Path, name: str, group: dict[str, Any], table: dict[str, Any]) -> None:
-        self.path, self.name, self.group, self.table = path, name, group, table
+    def __init__(self, path: Path, name: str, root: Path, group: dict[str, Any], table: dict[str, Any]) -> None:
+        self.path, self.name, self.root, self.group, self.table = path, name, root, group, table
         self.left: list[str] = []
         self.layout: dict[str, Any] = {}
         schema = table.get("tableSchema", group.get("tableSchema"))
@@ -132,7 +134,9 @@ class _Table:
         notes = [f"A charter to start from, proposed from the metadata {self.name} on {day}; no data was read."]
         notes += [f"Not taken over: {', '.join(dict.fromkeys(self.left))}."] if self.left else []
         url = self.table.get("url")
-        files = (url, "as the metadata names it") if isinstance(url, str) else (f"inbox/{table}.csv", "a guess")
+        files = (
+            (self.file(url), "as the metadata names it") if isinstance(url, str) else (f"inbox/{table}.csv", "a guess")
+        )
         usual = Layout()
         layout = {key: value for key, value in self.layout.items() if value != getattr(usual, key)}
         load = [
@@ -148,6 +152,15 @@ class _Table:
             table, notes, columns, files, layout, load, keys, list(self.references(names)),
             about if isinstance(about, str) else "",
         )  # fmt: skip
+
+    def file(self, url: str) -> str:
+        """A file that is named from the metadata on, as the workspace names it."""
+        parts = urlsplit(url)
+        if parts.scheme or parts.netloc:
+            self.left.append(f"the place of the file, {url}")
+            return unquote(parts.path).rpartition("/")[2]
+        there = Path(os.path.normpath(self.path.resolve().parent / unquote(parts.path)))
+        return there.relative_to(self.root).as_posix() if there.is_relative_to(self.root) else str(there)
 
     def dialect(self) -> None:
         given = self.table.get("dialect", self.group.get("dialect", {}))
@@ -166,12 +179,30 @@ class _Table:
         layout["header"] = int(rows) + int(given.get("skipRows", 0)) if rows else 0
         if not rows and given.get("skipRows"):
             self.left.append("rows that are skipped where there is no header")
-        if given.get("trim") in {True, "true"} or given.get("skipInitialSpace"):
-            layout["trim"] = True
+        self.untaken(given)
+        self.nulls()
+
+    def untaken(self, given: Mapping[str, Any]) -> None:
+        """What a dialect says of white space, columns and line ends, as far as a layout has it."""
+        if given.get("trim") in {True, "true"}:
+            self.layout["trim"] = True
+        elif given.get("trim") in {"start", "end"} or given.get("skipInitialSpace"):
+            self.left.append("trimming at one end alone")
         if given.get("skipColumns"):
             self.left.append("columns that are skipped")
-        nulls = [word for column in self.schema["columns"] for word in _listed(self.inherited(column, "null", ""))]
-        layout["null_words"] = list(dict.fromkeys(nulls))
+        if set(_listed(given.get("lineTerminators"))) - {"\r\n", "\n", "\r"}:
+            self.left.append("line ends other than CR and LF")
+
+    def nulls(self) -> None:
+        """The words that are null in all columns; in the others, such a word would be a value that vanishes."""
+        columns = [each for each in self.schema["columns"] if isinstance(each, dict) and not each.get("virtual")]
+        words = {str(each.get("name") or _title(each)): _listed(self.inherited(each, "null", "")) for each in columns}
+        common = [word for word in next(iter(words.values()), [""]) if all(word in other for other in words.values())]
+        self.layout["null_words"] = common
+        for name, own in words.items():
+            more = [repr(word) for word in own if word not in common]
+            if more:
+                self.left.append(f"{', '.join(more)} for null ({name}): a layout has null words for all columns alone")
 
     def inherited(self, column: Any, key: str, default: Any = None) -> Any:
         """A property of a column, or of what it stands in."""
@@ -216,18 +247,26 @@ class _Table:
             return self.number(name, form if isinstance(form, dict) else {"pattern": form})
         if name == "boolean":
             yes, _, no = str(form or "true|false").partition("|")
-            self.add("true_words", yes)
-            self.add("false_words", no)
+            if not self.agreed(true_words=[yes], false_words=[no]):
+                return "text", f"boolean in the form {form}, which the other columns do not have"
             return name, ""
         return self.moment(name, form)
 
+    def agreed(self, **wanted: Any) -> bool:
+        """Declare these of the layout, unless another column has declared otherwise: a layout is for all of them."""
+        if any(self.layout.get(key, value) != value for key, value in wanted.items()):
+            return False
+        self.layout |= wanted
+        return True
+
     def number(self, name: str, form: Mapping[str, Any]) -> tuple[str, str]:
         pattern = form.get("pattern")
-        for key, ours in (("decimalChar", "decimal_sign"), ("groupChar", "thousands_sign")):
-            if form.get(key):
-                self.layout[ours] = form[key]
-        if isinstance(pattern, str) and "," in pattern:
-            self.layout.setdefault("thousands_sign", ",")
+        signs = {"decimal_sign": form.get("decimalChar") or "."}
+        if form.get("groupChar") or (isinstance(pattern, str) and "," in pattern):
+            signs["thousands_sign"] = form.get("groupChar") or ","
+        usual = {key: getattr(Layout(), key) for key in signs}
+        if (signs != usual or name != "integer") and not self.agreed(**signs):
+            return "text", f"{name} with the signs {' and '.join(signs.values())}, which the other columns do not have"
         if name != "decimal":
             return name, ""
         places = re.search(r"\.([0#,]+)", pattern) if isinstance(pattern, str) else None
@@ -244,6 +283,8 @@ class _Table:
         if found is None:
             return "text", f"{name} in the form {form}, which no layout can be told"
         forms, zoned = found
+        if any(_alike(each, other) for each in forms for other in self.layout.get(key, [])):
+            return "text", f"{name} in the form {form}, which could be read as another column's"
         if any("%y" in each for each in forms):
             self.layout.setdefault("two_digit_years_from", 1950)
         for each in forms:
@@ -296,6 +337,12 @@ class _Table:
             there = ", ".join(column_name(each, []) for each in _listed(target.get("columnReference")))
             here = [names.get(each, each) for each in _listed(key.get("columnReference"))]
             yield here, f"{_stem({'url': resource})}({there})"
+
+
+def _alike(form: str, other: str) -> bool:
+    """Whether a text could have both of two forms that are not the same."""
+    shapes = [re.sub(r"%-?[mdyHIMS]", "00", each).replace("%b", "%B") for each in (form, other)]
+    return form != other and shapes[0] == shapes[1]
 
 
 def _title(column: Mapping[str, Any]) -> str:
