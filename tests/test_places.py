@@ -168,8 +168,8 @@ def test_what_a_column_does_not_hold_ends_the_load(sort: str, there: Space, data
     found = there.run("load", "t")
 
     told = {
-        "postgresql": "3000000000 does not fit 'n', which is integer", "duckdb": "3000000000", "mariadb": "Out of range value for column 'n'",
-        "sqlite": "123456789012345678.12 has more than 15 digits, which 'd' does not hold",
+        "postgresql": "t.csv:3: 3000000000 does not fit 'n', which is integer", "duckdb": "t.csv:3: 3000000000 does not fit 'n'",
+        "mariadb": "t.csv:3: 3000000000 does not fit 'n'", "sqlite": "t.csv:3: 123456789012345678.12 does not fit 'd'",
         "general": "Out of range value for column 'n'",
     }  # fmt: skip
     assert found.code == 3

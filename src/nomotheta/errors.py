@@ -40,9 +40,16 @@ class DeliveryError(NomothetaError):
 
 
 class PlaceError(NomothetaError):
-    """A place cannot be reached, is locked, or refused a statement; nothing can be said about its tables."""
+    """A place cannot be reached, is locked, or refused a statement; nothing can be said about its tables.
+
+    `row` is the number, from 1, of the row among those sent that the place refused, where it says so.
+    """
 
     code = 3
+
+    def __init__(self, what: str, *, where: str = "", mend: str = "", row: int | None = None) -> None:
+        super().__init__(what + (f" (row {row:,} of those sent)" if row else ""), where=where, mend=mend)
+        self.told, self.row = what, row
 
 
 def nearest(word: str, known: Iterable[str]) -> str | None:

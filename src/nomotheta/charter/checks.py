@@ -111,8 +111,9 @@ def _column(reader: _Reader, charter: Charter, name: str, kind: Kind) -> Iterato
         bounds = [None if raw == "" else raw for raw in column.between.values]
         low, high = _values(reader, (*base, "between"), kind, bounds) or (None, None)
         if low is not None or high is not None:
-            sides = [f"at least {low}"] * (low is not None) + [f"at most {high}"] * (high is not None)
-            told = f"between {low} and {high}" if len(sides) == 2 else sides[0]
+            least, most = bounds  # as they are written
+            sides = [f"at least {least}"] * (low is not None) + [f"at most {most}"] * (high is not None)
+            told = f"between {least} and {most}" if len(sides) == 2 else sides[0]
             yield made("between", build.between(name, kind, low, high), f"is {told}", column.between)
         if kind.name in {"boolean", "uuid", "binary"} or bounds == [None, None]:
             told = f"{kind} has no order" if bounds != [None, None] else "no bound is given"
@@ -120,7 +121,7 @@ def _column(reader: _Reader, charter: Charter, name: str, kind: Kind) -> Iterato
     if column.among:
         values = _values(reader, (*base, "among"), kind, column.among.values)
         if values:
-            shown = ", ".join(str(value) for value in values[:6]) + (", …" if len(values) > 6 else "")
+            shown = ", ".join(str(value) for value in column.among.values[:6]) + (", …" if len(values) > 6 else "")
             yield made("among", build.among(name, kind, values), f"is one of {shown}", column.among)
     if column.pattern:
         yield from _pattern(reader, base, kind, column.pattern.value, made, column.pattern)

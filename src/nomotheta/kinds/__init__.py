@@ -10,6 +10,7 @@ from nomotheta.kinds.native import (
     in_layout,
     plain_column,
     read_values,
+    without_exponents,
 )
 from nomotheta.kinds.plain import spec_of
 from nomotheta.kinds.read import arrow_type, explain, read_column
@@ -34,4 +35,5 @@ __all__ = [
     "read_values",
     "show",
     "spec_of",
+    "without_exponents",
 ]

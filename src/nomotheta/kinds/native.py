@@ -264,9 +264,13 @@ def in_layout(column: Any, kind: Kind, layout: Layout) -> Any:
 
 
 def _plain_numbers(column: Any) -> Any:
-    """Numbers as digits and a point; where Arrow writes an exponent, as Python's exact decimals do without one."""
-    texts = column.cast(pa.string())
-    odd = pc.match_substring_regex(texts, "[eE]")
+    """Numbers as digits and a point."""
+    return without_exponents(column.cast(pa.string()))
+
+
+def without_exponents(texts: Any) -> Any:
+    """Texts with every number that has a small exponent as its digits, exactly; all others as they are."""
+    odd = pc.match_substring_regex(texts, r"^[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)[eE][+-]?0*[0-9]{1,3}$")
     if not pc.any(odd).as_py():
         return texts
     rows = np.flatnonzero(pc.fill_null(odd, fill_value=False).to_numpy(zero_copy_only=False))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any
 
 import pyarrow as pa
@@ -10,9 +11,10 @@ import pyarrow.compute as pc
 from nomotheta.charter import FROM_PLACE, Compiled
 from nomotheta.conditions import Kind
 from nomotheta.errors import PlaceError, did_you_mean
-from nomotheta.kinds import UNTYPED, arrow_type, read_column
-from nomotheta.place import Place
-from nomotheta.rules import existing
+from nomotheta.kinds import UNTYPED, arrow_type, explain, read_column, show
+from nomotheta.load.work import Worked
+from nomotheta.place import Place, PlaceColumn
+from nomotheta.rules import HIDDEN, existing
 
 
 def as_kind(column: Any, kind: Kind) -> Any:
@@ -20,12 +22,16 @@ def as_kind(column: Any, kind: Kind) -> Any:
     if pa.types.is_string(column.type) and kind.name not in {"text", "uuid"}:
         told = {"binary": (r"^\\x", ""), "timestamptz": (r"([+-]\d\d)$", r"\1:00")}.get(kind.name)
         texts = pc.replace_substring_regex(column, *told) if told else column
-        return read_column(texts, kind, UNTYPED).values
+        typed = read_column(texts, kind, UNTYPED)
+        for misfit in typed.misfits:
+            value = texts[int(misfit.rows[0])].as_py()
+            raise PlaceError(f"the table holds {value}, which {explain(kind, misfit.reason, value, UNTYPED)}")
+        return typed.values
     return column.cast(arrow_type(kind))
 
 
-def compare(place: Place, compiled: Compiled) -> None:
-    """Whether the table can take what the charter loads, before a row is sent.
+def compare(place: Place, compiled: Compiled) -> Mapping[str, PlaceColumn]:
+    """The columns of the table by name, if it can take what the charter loads; before a row is sent.
 
     Raises:
         PlaceError: there is no such table, or a column is missing or of another kind.
@@ -54,6 +60,7 @@ def compare(place: Place, compiled: Compiled) -> None:
             where=f"{charter.table} in {place.shown}",
             mend="change the charter's kinds, or the table",
         )  # fmt: skip
+    return there
 
 
 def _takes(have: Kind, kind: Kind) -> bool:
@@ -63,3 +70,23 @@ def _takes(have: Kind, kind: Kind) -> bool:
     if have.name == kind.name == "text" and have.size is not None:
         return kind.size is not None and kind.size <= have.size
     return have.name == kind.name
+
+
+def held_to_limits(worked: Worked, there: Mapping[str, PlaceColumn], file: str, private: frozenset[str]) -> None:
+    """Whether the table gives every value of a block's good rows back as it is.
+
+    Raises:
+        PlaceError: it would not; with the file, the line, the value, and why.
+    """
+    for name in worked.good.column_names:
+        column = there.get(name)
+        found = column.limits.broken(worked.good[name].combine_chunks()) if column is not None else None
+        if column is None or found is None:
+            continue
+        row, why = found
+        line = int(worked.batch.line_numbers(worked.records[row : row + 1])[0])
+        value = HIDDEN if name in private else show(worked.good[name][row].as_py())
+        raise PlaceError(
+            f"{'null' if value is None else value} does not fit '{name}', which is {column.type_name}: {why}",
+            where=f"{file}:{line}", mend="change the column's type in the table, or have such rows set aside",
+        )  # fmt: skip

@@ -18,16 +18,17 @@ from nomotheta.errors import DeliveryError, NomothetaError, PlaceError
 from nomotheta.events import Listener, Progress, nobody
 from nomotheta.load.balance import Balance, FileCount
 from nomotheta.load.blocks import worked_blocks, worked_files
-from nomotheta.load.compare import as_kind, compare
+from nomotheta.load.compare import as_kind, compare, held_to_limits
 from nomotheta.load.engine import Engine
 from nomotheta.load.keys import IN_TABLE, InOrder, SeenKeys
 from nomotheta.load.rejects import SCHEMA, RejectFile, in_order
 from nomotheta.load.repeats import Repeats, decide
+from nomotheta.load.sent import Sent
 from nomotheta.load.stage import clear, gather
 from nomotheta.load.tally import Tally
 from nomotheta.load.undo import columns_kept, keeping, kept_table
 from nomotheta.load.work import Fault, Plan, Worked, constants
-from nomotheta.place import Mark, Merge, Now, Place, quoted
+from nomotheta.place import Mark, Merge, Now, Place, PlaceColumn, quoted
 from nomotheta.rules import Finding, worst
 from nomotheta.source import ArrivedFile, Batch, Lines, SourceFile, check_stated, match_columns, open_file, statement
 
@@ -87,6 +88,7 @@ class _Load:
     listener: Listener
     seed: int
     now: Now
+    there: Mapping[str, PlaceColumn]
     one_by_one: bool = False
     repeats: Repeats = field(default_factory=lambda: Repeats((), ()))
     newest: list[int] = field(default_factory=list)
@@ -99,6 +101,7 @@ class _Load:
     by_check: Counter[str] = field(default_factory=Counter)
     notes: list[str] = field(default_factory=list)
     tallies: list[tuple[str, SourceFile, Tally]] = field(default_factory=list)
+    sent: Sent = field(default_factory=Sent)
 
     def keys(self) -> list[Check]:
         return [check for check in self.compiled.checks if check.sort == "key" and check.otherwise == "reject"]
@@ -125,9 +128,10 @@ class _Load:
             loaded = self.place.copy(self.order.staging, table, self.columns, None)
         else:
             stream, schema = self.incoming(rejects)
-            if charter.load.how == "merge":
-                merged = self.place.merge(table, self.merge(self.columns), stream, schema)
-            loaded = merged.rows if merged else self.place.append(table, self.columns, stream, schema)
+            with self.sent.explaining(charter.private()):
+                if charter.load.how == "merge":
+                    merged = self.place.merge(table, self.merge(self.columns), stream, schema)
+                loaded = merged.rows if merged else self.place.append(table, self.columns, stream, schema)
         if self.has_collision(self.repeats):
             raise _CollisionError
         after = self.place.count(table) if merged else self.place.count_after(table, before, removed, loaded)
@@ -330,6 +334,7 @@ class _Load:
                 self.notes += [f"{file.name}: {name}: {count:,} {told}" for (name, told), count in seen_notes.items()]
                 counts, seen_notes, tally = Counter[str](), Counter[tuple[str, str]](), Tally()
                 continue
+            held_to_limits(worked, self.there, file.name, plan.charter.private())
             before = counts["numbered"]
             counts["numbered in all"] = in_all + before
             counts["records"] += worked.batch.count - worked.batch.headings
@@ -338,8 +343,9 @@ class _Load:
             _account(source.lines, worked.batch)
             if repeats.keys and repeats.decided is None:
                 repeats.owners.add(in_all + before, worked, file.name)
-            rows = self.without_repeats(worked, plan, repeats, before, rejects, counts)
+            rows, staying = self.without_repeats(worked, plan, repeats, before, rejects, counts)
             counts["numbered"] += worked.batch.count
+            self.sent.remember(file.name, worked.batch, staying, rows)
             yield from rows.to_batches()
             done += worked.size
             self.told_rows += rows.num_rows
@@ -353,8 +359,8 @@ class _Load:
 
     def without_repeats(
         self, worked: Worked, plan: Plan, repeats: Repeats, before: int, rejects: RejectFile, counts: Counter[str]
-    ) -> Any:
-        """The good rows of a block but those that stay out for another's sake; all that is set aside is kept."""
+    ) -> tuple[Any, Any]:
+        """The good rows of a block but those that stay out for another's sake, and their records; the rest is kept."""
         counts["rejected"] += pc.count_distinct(worked.set_aside["record"]).as_py()
         found = worked.set_aside
         found = found.set_column(2, SCHEMA.field("record"), pc.add(found["record"], before))
@@ -368,7 +374,9 @@ class _Load:
             for each in pc.value_counts(found[name]).to_pylist():
                 tally[each["values"]] += each["counts"]
         rejects.add(found)
-        return worked.good.filter(pa.array(~gone)) if gone.any() else worked.good
+        if not gone.any():
+            return worked.good, worked.records
+        return worked.good.filter(pa.array(~gone)), worked.records[~gone]
 
     def has_collision(self, repeats: Repeats) -> bool:
         """Whether a row was taken for a repeat whose key does not stand in the table, nor among those that stay out."""
@@ -432,11 +440,11 @@ def load(
         PlaceError: the place cannot be reached or refuses; the table is as it was, or, if the answer to the commit was
             lost, the load's mark in the place says what became of it.
     """
-    compare(place, compiled)
+    there = compare(place, compiled)
     one_by_one = False
     for seed in range(_SEEDS):
         rejects = RejectFile(order.rejects)
-        step = _Load(place, compiled, order, judge, listener, seed, now, one_by_one)
+        step = _Load(place, compiled, order, judge, listener, seed, now, there, one_by_one)
         try:
             if order.staging:
                 step.gather(rejects)

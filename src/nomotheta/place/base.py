@@ -5,11 +5,12 @@ from __future__ import annotations
 import datetime
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any, Protocol
 
 from nomotheta.conditions import Kind, Node
 from nomotheta.place.fingerprint import Fingerprint
+from nomotheta.place.limits import Limits
 from nomotheta.place.render import Now
 from nomotheta.place.staging import Merge, Merged
 
@@ -19,7 +20,8 @@ class PlaceColumn:
     """A column as the place has it; `kind` is None for a type that no kind stands for.
 
     `also` are the names of further kinds whose values it holds as they are. `sure` says whether the database sees to it
-    that no other values stand in it.
+    that no other values stand in it; `limits` which of them it gives back as they are. `folds` says that texts which
+    differ may be equal in it, by its collation.
     """
 
     name: str
@@ -28,6 +30,8 @@ class PlaceColumn:
     nullable: bool
     also: frozenset[str] = frozenset()
     sure: bool = True
+    limits: Limits = field(default_factory=Limits)
+    folds: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -149,8 +153,8 @@ class Place(Protocol):
     def as_text(self, column: str) -> str:
         """A column as text, in SQL."""
 
-    def exactly(self, sql: str, kind: Kind | None) -> str:
-        """A value, in SQL, as it is compared with others: a text by code point."""
+    def exactly(self, sql: str, column: PlaceColumn | None) -> str:
+        """A value of a column, in SQL, as it is compared with others: a text by code point."""
 
     def marks(self, table: str) -> list[Mark]:
         """The loads that stand in a table, oldest first."""

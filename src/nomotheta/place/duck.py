@@ -17,6 +17,7 @@ from nomotheta.errors import PlaceError
 from nomotheta.place.base import Facts, Mark, PlaceColumn
 from nomotheta.place.file import check_file
 from nomotheta.place.fingerprint import Fingerprint
+from nomotheta.place.limits import Limits
 from nomotheta.place.marks import HIGHEST, MARKS, OF_TABLE, TAKEN_AWAY, marks_ddl, marks_of, values_of
 from nomotheta.place.render import Now, Renderer, duckdb_type, quoted, quoted_table, text_literal
 from nomotheta.place.staging import Staging
@@ -120,11 +121,27 @@ class DuckPlace(Staging):
         """The columns of a table or view, or None."""
         *schema, name = table.split(".")
         rows = self._run(
-            "SELECT column_name, data_type, is_nullable FROM duckdb_columns() "
+            "SELECT column_name, data_type, is_nullable, column_default IS NOT NULL FROM duckdb_columns() "
             "WHERE table_name = ? AND schema_name = ? AND database_name = current_database() ORDER BY column_index",
             [name, schema[0] if schema else "main"],
         )
-        return [PlaceColumn(column, of, _kind(of), null) for column, of, null in rows] or None
+        collated = self._run(
+            "SELECT count(*) FROM duckdb_tables() WHERE table_name = ? AND schema_name = ? "
+            "AND database_name = current_database() AND contains(upper(sql), ' COLLATE ')",
+            [name, schema[0] if schema else "main"],
+        )
+        folds = bool(rows and collated[0][0])
+        return [
+            PlaceColumn(
+                column,
+                of,
+                _kind(of),
+                null or default,
+                limits=_limits(of, nulls=null),
+                folds=folds and _kind(of) == _TEXT,
+            )
+            for column, of, null, default in rows
+        ] or None
 
     def tables(self) -> list[str]:
         """All tables and views but our own."""
@@ -157,9 +174,11 @@ class DuckPlace(Staging):
         """Add the rows of Arrow record batches, in one stream."""
         failed: list[BaseException] = []
 
+        checks = self._checks(table)
+
         def guarded() -> Iterator[Any]:
             try:
-                yield from batches
+                yield from _checked(batches, checks, self.name) if checks else batches
             except BaseException as error:
                 failed.append(error)
                 raise
@@ -182,6 +201,16 @@ class DuckPlace(Staging):
                 self._connection.unregister("nomotheta_incoming")
                 self._run("SET preserve_insertion_order = true")
         return int(found[0][0])
+
+    def _checks(self, table: str) -> list[str]:
+        """The CHECK constraints of a table: the database says that one is broken, but not by which row."""
+        *schema, name = table.split(".")
+        rows = self._run(
+            "SELECT expression FROM duckdb_constraints() WHERE constraint_type = 'CHECK' AND table_name = ? "
+            "AND schema_name = ? AND database_name = current_database()",
+            [name, schema[0] if schema else "main"],
+        )
+        return [str(expression) for (expression,) in rows]
 
     def changed(self, sql: str) -> int:
         """How many rows a statement touched."""
@@ -234,6 +263,10 @@ class DuckPlace(Staging):
         """A column as text."""
         return f"CAST({quoted(column)} AS VARCHAR)"
 
+    def exactly(self, sql: str, column: PlaceColumn | None) -> str:
+        """A text is compared by code point, whatever its column's collation."""
+        return f'({sql} COLLATE "binary")' if column is not None and column.folds else sql
+
     # ---- marks
 
     def marks(self, table: str) -> list[Mark]:
@@ -260,12 +293,49 @@ class DuckPlace(Staging):
         self._connection.close()
 
 
+def _checked(batches: Iterator[Any], checks: Sequence[str], place: str) -> Iterator[Any]:
+    """Record batches, each held against CHECK constraints before it goes in, in an engine of its own."""
+    done = 0
+    with duckdb.connect(":memory:") as engine:
+        for batch in batches:
+            engine.register("incoming", pa.Table.from_batches([batch]))
+            for check in checks:
+                with contextlib.suppress(duckdb.Error):  # of what the engine does not know; the database judges it
+                    sql = (
+                        f"SELECT n FROM (SELECT *, row_number() OVER () AS n FROM incoming) WHERE NOT ({check}) LIMIT 1"
+                    )
+                    for (row,) in engine.execute(sql).fetchall():
+                        told = f"the database says: CHECK constraint {check} is broken"
+                        raise PlaceError(told, where=f"place {place}", row=done + row)
+            yield batch
+            done += batch.num_rows
+
+
 def _stopped(error: RuntimeError) -> BaseException:
     """What DuckDB makes of an interrupt that reaches it while it works."""
     return KeyboardInterrupt() if str(error) == "Query interrupted" else error
 
 
+_TEXT = Kind("text")
+_BITS = {"TINYINT": 8, "SMALLINT": 16, "INTEGER": 32}
+
+
+def _limits(type_name: str, *, nulls: bool) -> Limits:
+    """What a column of a type gives back as it is."""
+    bits = _BITS.get(type_name.removeprefix("U"))
+    least = 0 if type_name.startswith("U") else -(2 ** (bits - 1)) if bits else 0
+    words = re.fullmatch(r"ENUM\((.*)\)", type_name, re.DOTALL)
+    listed = [word.replace("''", "'") for word in re.findall(r"'((?:[^']|'')*)'", words[1])] if words else None
+    digits = {"TIMESTAMP_S": 0, "TIMESTAMP_MS": 3}.get(type_name, 6)
+    return Limits(
+        nulls=nulls, second_digits=digits, single=type_name == "FLOAT",
+        bounds=(least, least + 2**bits - 1) if bits else None, listed=tuple(listed) if listed is not None else None,
+    )  # fmt: skip
+
+
 def _kind(type_name: str) -> Kind | None:
+    if type_name.startswith("ENUM("):
+        return _TEXT
     found = re.fullmatch(r"DECIMAL\((\d+),(\d+)\)", type_name)
     if found:
         return decimal(int(found[1]), int(found[2]))

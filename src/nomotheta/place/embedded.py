@@ -13,7 +13,7 @@ from typing import Any
 import pyarrow as pa
 
 from nomotheta.conditions import Kind, Node
-from nomotheta.kinds import UNTYPED, arrow_type, read_column
+from nomotheta.kinds import UNTYPED, arrow_type, read_column, without_exponents
 from nomotheta.place.base import PlaceColumn
 from nomotheta.place.duck import DuckPlace
 from nomotheta.place.fingerprint import Fingerprint
@@ -25,6 +25,17 @@ ROW_NUMBER = "nomotheta row"  # the name by which the number of a row in its dat
 _TEXT = Kind("text")
 
 
+class _RawFingerprint(Fingerprint):
+    """The fingerprint of rows typed anew: what is none of its column's kind is in it as it stands, and is no null."""
+
+    def cell_text(self, name: str, kind: Kind) -> str:
+        """One cell's part of a row's text."""
+        if kind.name == "text":
+            return super().cell_text(name, kind)
+        own, raw = quoted(name), quoted(f"{name}{_AS_TEXT}")
+        return f"concat({self.canonical(own, kind)}, CASE WHEN {own} IS NULL THEN {raw} END, '|')"
+
+
 class Embedded:
     """The half of a place that asks: conditions, fingerprints and keys, in the embedded engine."""
 
@@ -32,7 +43,7 @@ class Embedded:
     shown: str
 
     def __init__(self) -> None:
-        self.fingerprint = Fingerprint()
+        self.fingerprint: Fingerprint = _RawFingerprint()
         self._engine: DuckPlace | None = None
         self._expected: dict[str, Mapping[str, Kind]] = {}
 
@@ -106,7 +117,7 @@ class Embedded:
         """A column as the text that stands in it."""
         return quoted(f"{column}{_AS_TEXT}")
 
-    def exactly(self, sql: str, _kind: Kind | None) -> str:
+    def exactly(self, sql: str, _column: PlaceColumn | None) -> str:
         """Values are compared as they are."""
         return sql
 
@@ -155,7 +166,7 @@ class _Rows:
         try:
             for batch in self.place.texts_of(self.table, plain):
                 arrays = [
-                    read_column(texts, kind, UNTYPED).values
+                    read_column(without_exponents(texts) if kind.name == "decimal" else texts, kind, UNTYPED).values
                     for texts, kind in zip(batch.columns, self.kinds.values(), strict=True)
                 ]
                 yield pa.record_batch(arrays, schema=self.schema)

@@ -20,6 +20,7 @@ from nomotheta.errors import DeclarationError, PlaceError
 from nomotheta.kinds import as_texts
 from nomotheta.place.base import Facts, Mark, PlaceColumn
 from nomotheta.place.embedded import ROW_NUMBER, Embedded
+from nomotheta.place.limits import Limits
 from nomotheta.place.marks import MARK_COLUMNS, MARKS, marks_of, no_marks, values_of
 from nomotheta.place.rows import rows_table
 from nomotheta.place.staging import Merge, Merged
@@ -118,7 +119,7 @@ class GeneralPlace(Embedded):
                 column.name, str(column.type), _kind(column.type),
                 bool(column.nullable or column.server_default is not None or column.identity or column.computed
                      or column is found.autoincrement_column),
-                sure=sure,
+                sure=sure, limits=_limits(column),
             )
             for column in found.columns
         ]  # fmt: skip
@@ -362,6 +363,8 @@ def _kind(of: Any) -> Kind | None:
         return Kind("boolean")
     if isinstance(of, sa.DateTime):
         return Kind("timestamptz" if of.timezone or isinstance(of, mysql.TIMESTAMP) else "timestamp")
+    if isinstance(of, sa.Enum):
+        return Kind("text")
     if isinstance(of, sa.String):
         return Kind("text", of.length)
     named = {
@@ -369,3 +372,24 @@ def _kind(of: Any) -> Kind | None:
         sa.LargeBinary: "binary",
     }  # fmt: skip
     return next((Kind(name) for sort, name in named.items() if isinstance(of, sort)), None)
+
+
+def _limits(column: sa.Column[Any]) -> Limits:
+    """What a column gives back as it is, as far as its dialect says so."""
+    of = column.type
+    digits = getattr(of, "fsp", _UNKNOWN)  # of a second, in dialects that have them
+    single = isinstance(of, sa.REAL) or (isinstance(of, sa.Float) and (of.precision or _usual(of)) <= _SINGLE)
+    listed = tuple(map(str, of.enums)) if isinstance(of, sa.Enum) else None
+    padded = isinstance(of, sa.CHAR)
+    return Limits(
+        bool(column.nullable), 6 if digits is _UNKNOWN else int(str(digits or 0)), single, padded=padded, listed=listed
+    )
+
+
+def _usual(of: sa.Float[Any]) -> int:
+    """The bits of a real that is declared without."""
+    return 53 if isinstance(of, sa.Double) or not isinstance(of, mysql.FLOAT) else _SINGLE
+
+
+_UNKNOWN = object()
+_SINGLE = 24  # bits of the fraction of a real of 32

@@ -19,7 +19,6 @@ from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
 import pyarrow as pa
-import pyarrow.compute as pc
 import pymysql
 from pymysql.cursors import SSCursor
 
@@ -28,7 +27,8 @@ from nomotheta.errors import PlaceError
 from nomotheta.kernel import can_copy
 from nomotheta.place.base import Facts, Mark, PlaceColumn
 from nomotheta.place.fingerprint import Fingerprint
-from nomotheta.place.mariadb_bulk import UNKNOWN, BulkConnection, BulkInsert, type_of
+from nomotheta.place.limits import Limits
+from nomotheta.place.mariadb_bulk import ROW, UNKNOWN, BulkConnection, BulkInsert, row_of, type_of
 from nomotheta.place.mariadb_rows import Pipe, as_literals
 from nomotheta.place.mariadb_sql import COLLATION, MariaFingerprint, MariaRenderer, by_code_point, mariadb_type
 from nomotheta.place.mariadb_url import settings_of
@@ -41,7 +41,7 @@ from nomotheta.place.texts import joined_rows
 _OPTIONS = f" ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4 COLLATE {COLLATION}"
 _MODE = (
     "ANSI_QUOTES,NO_BACKSLASH_ESCAPES,PIPES_AS_CONCAT,STRICT_ALL_TABLES,NO_ZERO_DATE,NO_ZERO_IN_DATE,"
-    "NO_ENGINE_SUBSTITUTION,ERROR_FOR_DIVISION_BY_ZERO"
+    "NO_ENGINE_SUBSTITUTION,ERROR_FOR_DIVISION_BY_ZERO,NO_AUTO_VALUE_ON_ZERO"
 )
 _KINDS = {
     "date": "date", "time": "time", "datetime": "timestamp", "timestamp": "timestamptz", "uuid": "uuid",
@@ -127,9 +127,10 @@ class MariaPlace(Staging):
             told = told.partition(" (")[0] if code == 2003 else told
             return PlaceError(f"{self.shown} cannot be reached: {told}", where=where,
                               mend="check the url in nomotheta.toml, and that the server runs")  # fmt: skip
-        mend = _SET_ASIDE if told.endswith(" of those sent)") else ""
+        row = row_of(told)
+        mend = _SET_ASIDE if row else ""
         mend = "let the server take larger packets: max_allowed_packet" if code == _TOO_LARGE else mend
-        return PlaceError(f"the database says: {told}", where=where, mend=mend)
+        return PlaceError(f"the database says: {told.partition(ROW)[0]}", where=where, mend=mend, row=row)
 
     def _rows(self, sql: str, parameters: Sequence[Any] | None = None) -> list[tuple[Any, ...]]:
         with self._translated(), self._connection.cursor() as cursor:
@@ -171,11 +172,15 @@ class MariaPlace(Staging):
         *schema, name = table.split(".")
         rows = self._rows(
             "SELECT column_name, column_type, is_nullable = 'YES' OR column_default IS NOT NULL "
-            "OR extra LIKE '%%auto_increment%%' OR extra LIKE '%%GENERATED%%' FROM information_schema.columns "
+            "OR extra LIKE '%%auto_increment%%' OR extra LIKE '%%GENERATED%%', is_nullable = 'YES' "
+            "FROM information_schema.columns "
             "WHERE table_name = %s AND table_schema = coalesce(%s, database()) ORDER BY ordinal_position",
             [name, schema[0] if schema else None],
         )
-        return [PlaceColumn(column, of, _kind(of), bool(free)) for column, of, free in rows] or None
+        return [
+            PlaceColumn(column, of, _kind(of), bool(free), limits=_limits(of, nulls=bool(nulls)), folds=True)
+            for column, of, free, nulls in rows
+        ] or None
 
     def tables(self) -> list[str]:
         """All tables and views but our own."""
@@ -232,11 +237,7 @@ class MariaPlace(Staging):
 
     def append(self, table: str, columns: Sequence[str], batches: Iterator[Any], schema: Any) -> int:
         """Add the rows of Arrow record batches: as one stream, or by INSERT where the server takes none."""
-        return self._sent(table, columns, self._all_fitting(table, batches), schema)
-
-    def _all_fitting(self, table: str, batches: Iterator[Any]) -> Iterator[Any]:
-        types = {column.name: column.type_name for column in self.columns(table) or []}
-        return (self._fitting(batch, types) for batch in batches)
+        return self._sent(table, columns, batches, schema)
 
     def _sent(self, table: str, columns: Sequence[str], batches: Iterator[Any], schema: Any) -> int:
         if self.takes_bulk() and all(type_of(schema.field(name).type) for name in columns):
@@ -305,10 +306,9 @@ class MariaPlace(Staging):
         """What the server made of a row that does not fit, as the error that it is."""
         found = self._rows("SHOW WARNINGS LIMIT 1")
         told = str(found[0][2]) if found else f"{sent:,} rows were sent, {taken:,} were taken"
-        row = re.search(r" (?:at|for) row (\d+)$", told)
-        if row:
-            told = f"{told[: row.start()]} (row {int(row[1]):,} of those sent)"
-        return PlaceError(f"the database says: {told}", where=f"place {self.name}", mend=_SET_ASIDE)
+        told = told.replace(" for row ", ROW)
+        place, row = f"place {self.name}", row_of(told)
+        return PlaceError(f"the database says: {told.partition(ROW)[0]}", where=place, mend=_SET_ASIDE, row=row)
 
     def _inserted(self, table: str, columns: Sequence[str], batches: Iterator[Any]) -> int:
         head = f"INSERT INTO {quoted_table(table)} ({', '.join(map(quoted, columns))}) VALUES "
@@ -324,24 +324,6 @@ class MariaPlace(Staging):
                     raise self._warned(len(rows), taken)
                 done += taken
         return done
-
-    def _fitting(self, batch: Any, types: Mapping[str, str]) -> Any:
-        """A batch, none of whose moments has more digits than its column keeps: they would be cut without a word."""
-        for name in batch.schema.names:
-            column = batch.column(name)
-            kept = re.fullmatch(r"(?:datetime|timestamp|time)(?:\((\d)\))?", types.get(name, ""))
-            if not kept or kept[1] == "6" or not pa.types.is_temporal(column.type):
-                continue
-            unit = 10 ** (6 - int(kept[1] or 0))
-            number = column.cast(pa.int64())
-            cut = pc.not_equal(number, pc.multiply(pc.divide(number, unit), unit))
-            if pc.any(cut).as_py():
-                value = column.filter(cut)[0]
-                raise PlaceError(
-                    f"{value} does not fit '{name}', which is {types[name]}", where=f"place {self.name}",
-                    mend=f"keep more digits of a second: {types[name].partition('(')[0].upper()}(6)",
-                )  # fmt: skip
-        return batch
 
     def delete(self, table: str, where: str | None) -> int:
         """Delete rows."""
@@ -359,9 +341,9 @@ class MariaPlace(Staging):
         """A statement that touches no rows; one on a temporary table commits nothing if it says so."""
         self._run(re.sub(f"^DROP TABLE {STAGE}", f"DROP TEMPORARY TABLE {STAGE}", sql))
 
-    def send(self, table: str, like: str, columns: Sequence[str], batches: Iterator[Any], schema: Any) -> int:
+    def send(self, table: str, _like: str, columns: Sequence[str], batches: Iterator[Any], schema: Any) -> int:
         """Rows into a temporary table, which the catalog does not list."""
-        return self._sent(table, columns, self._all_fitting(like, batches), schema)
+        return self._sent(table, columns, batches, schema)
 
     def temporary(self, name: str, select: str) -> str:
         """The statement that makes an empty temporary table."""
@@ -418,9 +400,9 @@ class MariaPlace(Staging):
         """A column as text."""
         return f"CAST({quoted(column)} AS CHAR)"
 
-    def exactly(self, sql: str, kind: Kind | None) -> str:
+    def exactly(self, sql: str, column: PlaceColumn | None) -> str:
         """A text is compared by code point, whatever its column's collation."""
-        return by_code_point(sql) if kind and kind.name == "text" else sql
+        return by_code_point(sql) if column and column.kind and column.kind.name == "text" else sql
 
     # ---- marks
 
@@ -463,5 +445,25 @@ def _kind(type_name: str) -> Kind | None:
         return Kind("text", int(sized[1]))
     if type_name.startswith("bigint") and "unsigned" in type_name:
         return decimal(20, 0)
+    if re.match(r"(?:float|double)\(", type_name):
+        return None  # which rounds to so many places
     bare = re.split(r"[( ]", type_name, maxsplit=1)[0]
     return Kind(_KINDS[bare]) if bare in _KINDS else None
+
+
+_BITS = {"tinyint": 8, "smallint": 16, "mediumint": 24, "int": 32}
+
+
+def _limits(type_name: str, *, nulls: bool) -> Limits:
+    """What a column of a type gives back as it is; null into one that may not be null can be filled by the server."""
+    bare, unsigned = re.split(r"[( ]", type_name, maxsplit=1)[0], "unsigned" in type_name
+    digits = re.fullmatch(r"(?:datetime|timestamp|time)(?:\((\d)\))?", type_name)
+    octets = re.fullmatch(r"binary\((\d+)\)", type_name)
+    bits = _BITS.get(bare)
+    bounds = (0 if unsigned else -(2 ** (bits - 1)), 2 ** (bits - (not unsigned)) - 1) if bits else None
+    words = [word.replace("''", "'") for word in re.findall(r"'((?:[^']|'')*)'", type_name)] if bare == "enum" else None
+    return Limits(
+        nulls=nulls, second_digits=int(digits[1] or 0) if digits else 6, single=bare == "float",
+        bounds=None if type_name == "tinyint(1)" else bounds, octets=int(octets[1]) if octets else None,
+        padded=re.fullmatch(r"char\(\d+\)", type_name) is not None, listed=tuple(words) if words is not None else None,
+    )  # fmt: skip

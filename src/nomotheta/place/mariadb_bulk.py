@@ -37,6 +37,7 @@ _WARNED = 1265
 _LONGEST = 0xFFFFFF  # bytes; what is longer goes as several packets
 _PACKET = 1 << 18  # bytes, about
 _UNDER_WAY = 16  # packets that are sent before the answer to the first is read
+_OF_A_ROW = (pymysql.IntegrityError, pymysql.DataError, pymysql.OperationalError)
 UNKNOWN = {(1047,), (1295,)}  # the server, or something between us and it, does not know bulk execution
 
 
@@ -106,7 +107,7 @@ class BulkInsert:
             answer = self._read(packet)
         except pymysql.MySQLError as error:
             self.forget()
-            raise _numbered(error, before) from None
+            raise _numbered(self._with_row(error, packet), before) from None
         self.taken += answer.affected_rows
         if answer.warning_count:
             self.forget()
@@ -116,6 +117,24 @@ class BulkInsert:
         """The answer to a packet."""
         self._connection._next_seq_id = (len(packet) + 1) // _LONGEST + 1
         return OKPacketWrapper(self._connection._read_packet())
+
+    def _with_row(self, error: pymysql.MySQLError, packet: bytes) -> pymysql.MySQLError:
+        """An error with its row: what was refused is sent again, since only the newest statement's is told.
+
+        What came behind it was carried out meanwhile; all of it is undone.
+        """
+        told = str(error.args[-1]) if error.args else ""
+        if row_of(told) or not isinstance(error, _OF_A_ROW) or not self._connection.open:
+            return error
+        with contextlib.suppress(pymysql.MySQLError, OSError), self._connection.cursor() as cursor:
+            self._connection._execute_command(_BULK, packet)
+            with contextlib.suppress(pymysql.MySQLError):
+                self._read(packet)
+            cursor.execute("GET DIAGNOSTICS CONDITION 1 @nomotheta_row = ROW_NUMBER")
+            cursor.execute("SELECT @nomotheta_row")
+            row = int((cursor.fetchone() or [0])[0] or 0)
+            return type(error)(error.args[0], f"{told}{ROW}{row}") if row else error
+        return error
 
     def _warning(self, packet: bytes) -> pymysql.MySQLError:
         """What the server warns of in a packet, which is said only of the newest: all of this is undone anyway."""
@@ -147,9 +166,17 @@ class BulkInsert:
         self._connection._execute_command(_CLOSE, struct.pack("<I", self._statement))  # which is not answered
 
 
+ROW = " at row "  # what stands before the number of a row in what the server says of it
+
+
+def row_of(told: str) -> int | None:
+    """The row that an error speaks of."""
+    row = re.search(rf"{ROW}(\d+)$", told)
+    return int(row[1]) if row else None
+
+
 def _numbered(error: pymysql.MySQLError, before: int) -> pymysql.MySQLError:
+    """An error of a packet with the number of its row among all that were sent."""
     told = str(error.args[-1]) if error.args else ""
-    row = re.search(r" at row (\d+)$", told)
-    if row is None:
-        return error
-    return type(error)(error.args[0], f"{told[: row.start()]} (row {before + int(row[1]):,} of those sent)")
+    row = row_of(told)
+    return type(error)(error.args[0], f"{told.partition(ROW)[0]}{ROW}{before + row}") if row else error

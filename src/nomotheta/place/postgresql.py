@@ -25,6 +25,7 @@ from nomotheta.errors import PlaceError
 from nomotheta.kernel import COPY_HEAD, COPY_TAIL, can_copy, copy_rows
 from nomotheta.place.base import Facts, Mark, PlaceColumn
 from nomotheta.place.fingerprint import Fingerprint
+from nomotheta.place.limits import Limits
 from nomotheta.place.marks import (
     HIGHEST,
     MARK_COLUMNS,
@@ -107,11 +108,12 @@ class PostgresPlace(Staging):
             return PlaceError("the database says: another session has held a lock on it for too long", where=where,
                               mend="load again when that session has ended")  # fmt: skip
         told = diagnosis.message_primary
-        told += f": {diagnosis.message_detail.rstrip('.')}" if diagnosis.message_detail else ""
+        detail = diagnosis.message_detail or ""
+        told += f": {detail.rstrip('.')}" if detail and not detail.startswith("Failing row") else ""
         context = re.search(r"COPY \S+, line (\d+)(?:, column (.*))?", diagnosis.context or "")
-        if context:
-            told += f" (row {int(context[1]):,} of those sent" + (f", column {context[2]})" if context[2] else ")")
-        return PlaceError(f"the database says: {told}", where=where)
+        told += f", column {context[2]}" if context and context[2] else ""
+        row = int(context[1]) if context else None
+        return PlaceError(f"the database says: {told}", where=where, row=row)
 
     def _rows(self, sql: str, parameters: Sequence[Any] = ()) -> list[dict[str, Any]]:
         with self._translated():
@@ -142,13 +144,21 @@ class PostgresPlace(Staging):
     def columns(self, table: str) -> list[PlaceColumn] | None:
         """The columns of a table or view, or None. What the database fills itself may be left out of a load."""
         rows = self._rows(
-            "SELECT attname AS name, format_type(atttypid, atttypmod) AS type, "
-            "NOT attnotnull OR atthasdef OR attidentity <> '' OR attgenerated <> '' AS nullable "
-            "FROM pg_attribute WHERE attrelid = to_regclass(%s) AND attnum > 0 AND NOT attisdropped "
-            "ORDER BY attnum",
+            "SELECT attname AS name, format_type(atttypid, atttypmod) AS type, attnotnull AS filled, "
+            "NOT attnotnull OR atthasdef OR attidentity <> '' OR attgenerated <> '' AS nullable, "
+            "NOT coalesce(collisdeterministic, TRUE) AS folds, "
+            "(SELECT array_agg(enumlabel::text ORDER BY enumsortorder) FROM pg_enum WHERE enumtypid = atttypid) words "
+            "FROM pg_attribute LEFT JOIN pg_collation c ON c.oid = attcollation "
+            "WHERE attrelid = to_regclass(%s) AND attnum > 0 AND NOT attisdropped ORDER BY attnum",
             [quoted_table(table)],
         )
-        return [PlaceColumn(row["name"], row["type"], _kind(row["type"]), row["nullable"]) for row in rows] or None
+        return [
+            PlaceColumn(
+                row["name"], row["type"], Kind("text") if row["words"] else _kind(row["type"]), row["nullable"],
+                limits=_limits(row["type"], row["words"], filled=row["filled"]), folds=row["folds"],
+            )
+            for row in rows
+        ] or None  # fmt: skip
 
     def tables(self) -> list[str]:
         """All tables and views but our own and the database's."""
@@ -201,32 +211,12 @@ class PostgresPlace(Staging):
                 if binary:
                     copy.write(COPY_HEAD)
                 for batch in batches:
-                    arrays = [
-                        self._cast(batch.column(name), of, name, types[name])
-                        for name, of in zip(columns, wanted, strict=True)
-                    ]
+                    arrays = [_cast(batch.column(name), of) for name, of in zip(columns, wanted, strict=True)]
                     whole = pa.record_batch(arrays, schema=target)
                     copy.write((copy_rows(whole) if binary else _csv(whole)).data)
                 if binary:
                     copy.write(COPY_TAIL)
             return int(cursor.rowcount)
-
-    def _cast(self, values: Any, wanted: Any, name: str, type_name: str) -> Any:
-        """A column in the type of the catalog."""
-        if values.type == wanted:
-            return values
-        if wanted == pa.uuid():
-            return uuid_bytes(values)
-        try:
-            return pc.cast(values, wanted)
-        except pa.ArrowInvalid:
-            info = {"smallint": 2**15, "integer": 2**31}.get(type_name, 2**63)
-            beyond = values.filter(pc.or_(pc.less(values, -info), pc.greater_equal(values, info)))
-            value = beyond[0].as_py() if len(beyond) else None
-            raise PlaceError(
-                f"{value} does not fit '{name}', which is {type_name}", where=f"place {self.name}",
-                mend="make the column a bigint, or declare its bounds: between = [LOWEST, HIGHEST]",
-            ) from None  # fmt: skip
 
     def delete(self, table: str, where: str | None) -> int:
         """Delete rows."""
@@ -295,6 +285,10 @@ class PostgresPlace(Staging):
         """A column as text."""
         return f"CAST({quoted(column)} AS TEXT)"
 
+    def exactly(self, sql: str, column: PlaceColumn | None) -> str:
+        """A text is compared by code point where its collation would not."""
+        return f'({sql} COLLATE "C")' if column is not None and column.folds else sql
+
     # ---- marks
 
     def marks(self, table: str) -> list[Mark]:
@@ -337,6 +331,27 @@ def _kind(type_name: str) -> Kind | None:
         return Kind("text", int(sized[1]) if sized[1] else None)
     bare = re.sub(r"\(\d\)", "", type_name)
     return Kind(_KINDS[bare]) if bare in _KINDS else None
+
+
+_WHOLE = {"smallint": 2**15, "integer": 2**31}
+
+
+def _cast(values: Any, wanted: Any) -> Any:
+    """A column in the type of the catalog, whose limits it has been held against."""
+    if values.type == wanted:
+        return values
+    return uuid_bytes(values) if wanted == pa.uuid() else pc.cast(values, wanted)
+
+
+def _limits(type_name: str, words: Sequence[str] | None, *, filled: bool) -> Limits:
+    """What a column of a type gives back as it is."""
+    digits = re.match(r"time(?:stamp)?\((\d)\)", type_name)
+    bound = _WHOLE.get(type_name)
+    return Limits(
+        nulls=not filled, second_digits=int(digits[1]) if digits else 6, single=type_name == "real",
+        bounds=(-bound, bound - 1) if bound else None,
+        padded=re.fullmatch(r"character(\(\d+\))?", type_name) is not None, listed=tuple(words) if words else None,
+    )  # fmt: skip
 
 
 def _wire_type(type_name: str, own: Any) -> Any:

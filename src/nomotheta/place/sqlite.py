@@ -9,7 +9,6 @@ from __future__ import annotations
 import contextlib
 import re
 from collections.abc import Iterator, Mapping, Sequence
-from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
@@ -25,6 +24,7 @@ from nomotheta.kinds import CANONICAL, as_texts, read_column
 from nomotheta.place.base import Facts, Mark, PlaceColumn
 from nomotheta.place.embedded import ROW_NUMBER, Embedded
 from nomotheta.place.file import check_file
+from nomotheta.place.limits import Limits
 from nomotheta.place.marks import HIGHEST, MARKS, OF_TABLE, TAKEN_AWAY, marks_ddl, marks_of, values_of
 from nomotheta.place.render import quoted, quoted_table
 from nomotheta.place.staging import STAGE, Staging
@@ -63,7 +63,7 @@ class SqlitePlace(Embedded, Staging):
         except (adbc_driver_manager.Error, OSError, pa.ArrowException) as error:
             raise self._error(str(error)) from error
 
-    def _error(self, message: str) -> PlaceError:
+    def _error(self, message: str, row: int | None = None) -> PlaceError:
         where, told = f"place {self.name}", re.sub(r"^.*?\[SQLite\] |\nquery: .*", "", message, flags=re.DOTALL)
         told = re.sub(r"^Failed to [a-z ]+: |^Error [a-z ]+: ", "", told).strip()
         if "is locked" in told:
@@ -72,7 +72,7 @@ class SqlitePlace(Embedded, Staging):
         if "not a database" in told:
             return PlaceError(f"{self.shown} is not a SQLite database", where=where,
                               mend="mend the url in nomotheta.toml")  # fmt: skip
-        return PlaceError(f"the database says: {told}", where=where)
+        return PlaceError(f"the database says: {told}", where=where, row=row if "constraint" in told else None)
 
     def _rows(self, sql: str, parameters: Sequence[Any] | None = None) -> list[tuple[Any, ...]]:
         with self._translated(), self._connection.cursor() as cursor:
@@ -103,13 +103,16 @@ class SqlitePlace(Embedded, Staging):
         """The columns of a table or view, or None. A column of texts holds moments as well."""
         rows = self._rows(
             'SELECT name, type, "notnull" = 0 OR dflt_value IS NOT NULL OR hidden > 0 '
-            "OR (pk > 0 AND upper(type) = 'INTEGER') FROM pragma_table_xinfo(?)",
+            "OR (pk > 0 AND upper(type) = 'INTEGER'), \"notnull\" > 0 FROM pragma_table_xinfo(?)",
             [table],
         )
         return [
-            PlaceColumn(name, of or "any", *_kind(of)[:1], bool(free), _kind(of)[1], sure=False)
-            for name, of, free in rows
-        ] or None
+            PlaceColumn(
+                name, of or "any", *_kind(of)[:1], bool(free), _kind(of)[1], sure=False, folds=True,
+                limits=Limits(nulls=not filled, doubles=_numeric(of) and "INT" not in (of or "").upper()),
+            )
+            for name, of, free, filled in rows
+        ] or None  # fmt: skip
 
     def tables(self) -> list[str]:
         """All tables and views but our own and the database's."""
@@ -165,7 +168,7 @@ class SqlitePlace(Embedded, Staging):
             try:
                 for batch in batches:
                     sent += batch.num_rows
-                    yield self._bound(batch, columns, numeric, there)
+                    yield self._bound(batch, columns, numeric)
             except BaseException as error:
                 failed.append(error)
                 raise
@@ -176,50 +179,39 @@ class SqlitePlace(Embedded, Staging):
             [(name, _wire(schema.field(name).type, as_number=of)) for name, of in zip(columns, numeric, strict=True)]
         )
         reader = pa.RecordBatchReader.from_batches(wire, bound())
+        before = self._inserted()
         try:
             with self._connection.cursor() as cursor:
                 cursor.executemany(f"INSERT INTO {quoted_table(table)} ({listed}) VALUES ({marks})", reader)
         except (adbc_driver_manager.Error, OSError, pa.ArrowException) as error:
-            raise failed[0] if failed else self._error(str(error)) from error
+            # each row is a statement of its own: those before the one that was refused are in
+            told = failed[0] if failed else self._error(str(error), self._inserted() - before + 1)
+            raise told from error
         return sent
 
-    def _bound(
-        self, batch: Any, columns: Sequence[str], numeric: Sequence[bool], there: Mapping[str, PlaceColumn]
-    ) -> Any:
+    def _inserted(self) -> int:
+        """How many rows this connection has changed so far; those that triggers changed are among them."""
+        return int(self._rows("SELECT total_changes()")[0][0])
+
+    def _bound(self, batch: Any, columns: Sequence[str], numeric: Sequence[bool]) -> Any:
         """A batch in what SQLite stores: numbers, texts and bytes."""
         arrays = []
         for name, as_number in zip(columns, numeric, strict=True):
             column = batch.column(name)
             wire = _wire(column.type, as_number=as_number)
             if pa.types.is_decimal(column.type) and as_number:
-                column = self._exact(column, name, there[name].type_name)
+                column = self._exact(column)
             arrays.append(_sent(column) if wire == pa.string() else column.cast(wire))
         return pa.record_batch(arrays, names=list(columns))
 
     @staticmethod
-    def _beyond(column: Any) -> Any:
-        """The decimals of a column that have too many digits for a double."""
-        of = column.type
-        if of.precision <= _EXACT:
-            return column[:0]
-        wide = column.cast(pa.decimal256(76, of.scale))
-        limit = pa.scalar(Decimal(10) ** _EXACT / 10**of.scale, pa.decimal256(76, of.scale))
-        return column.filter(pc.greater_equal(pc.abs(wide), limit))
-
-    def _exact(self, column: Any, name: str, type_name: str) -> Any:
-        """Decimals as doubles, each of which gives the same decimal back."""
-        beyond = self._beyond(column)
-        if len(beyond):
-            raise PlaceError(
-                f"{beyond[0].as_py():f} has more than {_EXACT} digits, which '{name}' does not hold: it is {type_name}",
-                where=f"place {self.name}", mend="make the column a TEXT, which holds every digit",
-            )  # fmt: skip
+    def _exact(column: Any) -> Any:
+        """Decimals of at most 15 digits as doubles, each of which gives the same decimal back."""
         first, last = column.offset, column.offset + len(column)
         units = np.frombuffer(column.buffers()[1], np.int64)[2 * first : 2 * last : 2]
         null = column.is_null().to_numpy(zero_copy_only=False)
-        return pa.array(
-            units / float(10**column.type.scale), pa.float64(), mask=null
-        )  # rounded once, as all readers do
+        scaled = units / float(10**column.type.scale)  # rounded once, as all readers do
+        return pa.array(scaled, pa.float64(), mask=null)
 
     def changed(self, sql: str) -> int:
         """How many rows a statement touched."""
@@ -236,6 +228,10 @@ class SqlitePlace(Embedded, Staging):
     def distinct(self, left: str, right: str) -> str:
         """Whether two values differ."""
         return f"{left} IS NOT {right}"
+
+    def natively(self, sql: str, column: PlaceColumn | None) -> str:
+        """A text is compared by code point, whatever its column's collation."""
+        return f"({sql} COLLATE BINARY)" if column is not None else sql
 
     def among_staged(self, table: str, columns: Sequence[str]) -> str:
         """The condition that a row of the table is equal to a staged one; both are read as the same kinds."""
@@ -339,12 +335,25 @@ def _moment(text: str, kind: str) -> Any:
 
 
 def _as_written(column: str, kind: Kind) -> str:
-    """A column as the text of which its kind is read: a real with all its digits, bytes as hex digits."""
+    """A column as the text of which its kind is read: a real with all its digits, bytes as hex digits.
+
+    A decimal that is kept as a double has the fewest digits that give that double back. A NUL, at which SQLite takes a
+    text to end, is shown as a sign that no file's text is read with.
+    """
     if kind.name == "real":
         return f"CASE typeof({column}) WHEN 'real' THEN printf('%!.17g', {column}) ELSE CAST({column} AS TEXT) END"
+    if kind.name == "decimal":
+        short, long = (f"printf('%!.{digits}g', {column})" for digits in (_EXACT, 17))
+        exact = f"CASE WHEN CAST({short} AS REAL) = {column} THEN {short} ELSE {long} END"
+        return f"CASE typeof({column}) WHEN 'real' THEN {exact} ELSE CAST({column} AS TEXT) END"
+    if kind.name == "integer":  # one that is kept as a double
+        whole = f"abs({column}) < 9e18 AND {column} = CAST({column} AS INTEGER)"
+        digits = f"CAST(CAST({column} AS INTEGER) AS TEXT)"
+        double = f"typeof({column}) = 'real' AND {whole}"
+        return f"CASE WHEN {double} THEN {digits} ELSE CAST({column} AS TEXT) END"
     if kind.name == "binary":
         return f"CASE WHEN {column} IS NOT NULL THEN hex({column}) END"
-    return f"CAST({column} AS TEXT)"
+    return f"replace(CAST({column} AS TEXT), char(0), '\u2400')"
 
 
 def _wire(of: Any, *, as_number: bool) -> Any:

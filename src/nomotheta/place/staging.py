@@ -92,9 +92,13 @@ class Staging:
     def expect(self, table: str, kinds: Mapping[str, Kind]) -> None:
         """The database itself sees to its kinds."""
 
-    def exactly(self, sql: str, _kind: Kind | None) -> str:
+    def exactly(self, sql: str, _column: Any) -> str:
         """Values are compared as they are."""
         return sql
+
+    def natively(self, sql: str, column: Any) -> str:
+        """The same in statements that the database itself carries out, whoever judges."""
+        return self.exactly(sql, column)
 
     def ask(self, sql: str) -> Any:
         """Rows as an Arrow table."""
@@ -176,11 +180,11 @@ class Staging:
 
     def _sides(self, table: str, names: Sequence[str], called: str = _TABLE) -> list[tuple[str, str]]:
         """Columns of the table and of the stage, as they are compared."""
-        kinds: Mapping[str, Kind | None] = {column.name: column.kind for column in self.columns(table) or []}
+        there = {column.name: column for column in self.columns(table) or []}
         return [
             (
-                self.exactly(f"{called}.{quoted(name)}", kinds.get(name)),
-                self.exactly(f"{_STAGE}.{quoted(name)}", kinds.get(name)),
+                self.natively(f"{called}.{quoted(name)}", there.get(name)),
+                self.natively(f"{_STAGE}.{quoted(name)}", there.get(name)),
             )
             for name in names
         ]

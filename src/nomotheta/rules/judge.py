@@ -235,7 +235,7 @@ class _Judge:
         listed = ", ".join(quoted(name) for name in check.columns)
         present = [f"{quoted(name)} IS NOT NULL" for name in check.columns]
         rowset = self.place.rowset(self.table, None if check.whole_row else " AND ".join(present))
-        exact = [self.place.exactly(quoted(name), self.shape[name].kind) for name in check.columns]
+        exact = [self.place.exactly(quoted(name), self.shape[name]) for name in check.columns]
         named = ", ".join(f"{sql} AS {quoted(name)}" for sql, name in zip(exact, check.columns, strict=True))
         groups = f"SELECT {named}, count(*) AS times {rowset} GROUP BY {', '.join(exact)} HAVING count(*) > 1"
         sql = f"SELECT coalesce(sum(times - 1), 0) AS breaks FROM ({groups}) AS repeated"
@@ -251,7 +251,7 @@ class _Judge:
     def reference(self, check: Check) -> Finding:
         assert check.listed_in is not None  # noqa: S101
         table, listed = check.listed_in
-        there = {column.name: column.kind for column in existing(self.place, table)}
+        there = {column.name: column for column in existing(self.place, table)}
         missing = [name for name in listed if name not in there]
         if missing:
             return self.made(check, verdict="error", message=f"{table} has no column '{missing[0]}'")
@@ -259,7 +259,7 @@ class _Judge:
         own = quoted_table(self.table)
         same = " AND ".join(
             f"{self.place.exactly(f'listed.{quoted(other)}', there[other])} = "
-            f"{self.place.exactly(f'{own}.{quoted(name)}', self.shape[name].kind)}"
+            f"{self.place.exactly(f'{own}.{quoted(name)}', self.shape[name])}"
             for name, other in pairs
         )
         present = " AND ".join(f"{quoted(name)} IS NOT NULL" for name in check.columns)

@@ -5,15 +5,14 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from decimal import Decimal
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
 from nomotheta.errors import DeliveryError
 from nomotheta.kernel import objects
+from nomotheta.kinds import without_exponents
 from nomotheta.source.base import LineBatch, Odd
 from nomotheta.source.json_objects import FaultError, members_of
 from nomotheta.source.line_blocks import LineBlock, LineFile, set_aside
@@ -87,7 +86,7 @@ class JsonLinesFile(LineFile):
         keep = pa.array(read.verdicts == objects.SOUND)
         for words, values in zip(read.texts, read.values, strict=True):
             cells = [words.filter(keep), values.filter(keep)] if odd else [words, values]
-            batch.columns.append(pa.StructArray.from_arrays([cells[0], _plain(cells[1])], ["text", "value"]))  # type: ignore[attr-defined]
+            batch.columns.append(pa.StructArray.from_arrays([cells[0], without_exponents(cells[1])], ["text", "value"]))  # type: ignore[attr-defined]
         return batch
 
     def check_whole(self) -> None:
@@ -138,20 +137,3 @@ def _odd(record: int, line: str, names: Sequence[str]) -> Odd:
     except FaultError as fault:
         return Odd(record, fault.reason, fault.message)
     return Odd(record, "unknown_member", f"has a member '{strange}' that most objects do not have")
-
-
-def _plain(values: Any) -> Any:
-    """Numbers without a small exponent, by which no kind but a real is written."""
-    odd = pc.match_substring_regex(values, r"^-?[0-9.]+[eE]")
-    if not pc.any(odd).as_py():
-        return values
-    rows = np.flatnonzero(pc.fill_null(odd, fill_value=False).to_numpy(zero_copy_only=False))
-    mask = np.zeros(len(values), np.bool_)
-    mask[rows] = True
-    exact = [_without_exponent(text) for text in values.take(pa.array(rows)).to_pylist()]
-    return pc.replace_with_mask(values, pa.array(mask), pa.array(exact, pa.string()))
-
-
-def _without_exponent(text: str) -> str:
-    exponent = text.lower().partition("e")[2]
-    return format(Decimal(text), "f") if len(exponent.lstrip("+-0")) <= 2 else text
