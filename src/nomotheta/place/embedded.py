@@ -8,6 +8,7 @@ of every column can be asked for, by the name that `as_text` gives it.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 import pyarrow as pa
@@ -90,10 +91,11 @@ class Embedded:
     def _relation(self, table: str, sql: str) -> _Rows:
         """A table as it is scanned, with the columns that the SQL names; one at least, for there to be rows."""
         meant = self._expected.get(table, {})
-        found = {column.name: meant.get(column.name) or column.kind or _TEXT for column in self.columns(table) or []}
-        found |= {f"{name}{_AS_TEXT}": _TEXT for name in found} | {ROW_NUMBER: Kind("integer")}
-        named = {name: kind for name, kind in found.items() if quoted(name) in sql} or dict([*found.items()][:1])
-        return _Rows(self, table, named)
+        own = {column.name: meant.get(column.name) or column.kind or _TEXT for column in self.columns(table) or []}
+        found = [_Read(name, name, kind, kind) for name, kind in own.items()]
+        found += [_Read(f"{name}{_AS_TEXT}", name, kind, _TEXT) for name, kind in own.items()]
+        found.append(_Read(ROW_NUMBER, ROW_NUMBER, Kind("integer"), Kind("integer")))
+        return _Rows(self, table, [each for each in found if quoted(each.name) in sql] or found[:1])
 
     def missing(self, table: str, cells: Any, *, nulls: bool = False) -> int:
         """How many rows of a `pa.Table` of some of the table's columns are equal to no row of the table in them."""
@@ -147,12 +149,27 @@ class _Asked:
             raise failed from None
 
 
+@dataclass(frozen=True, slots=True)
+class _Read:
+    """A column as the engine has it: its name there, the database's column, the kinds that it is written and read as."""
+
+    name: str
+    column: str
+    written: Kind
+    kind: Kind
+
+    def values(self, texts: Any) -> Any:
+        """What the database wrote, read; null where it is none of the kind."""
+        plain = without_exponents(texts) if self.written.name == "decimal" else texts
+        return read_column(plain, self.kind, UNTYPED).values
+
+
 class _Rows:
     """A table's rows as a stream of Arrow batches, anew for every scan (the Arrow PyCapsule interface)."""
 
-    def __init__(self, place: Embedded, table: str, kinds: Mapping[str, Kind]) -> None:
-        self.place, self.table, self.kinds = place, table, kinds
-        self.schema = pa.schema([(name, arrow_type(kind)) for name, kind in kinds.items()])
+    def __init__(self, place: Embedded, table: str, columns: Sequence[_Read]) -> None:
+        self.place, self.table, self.columns = place, table, columns
+        self.schema = pa.schema([(each.name, arrow_type(each.kind)) for each in columns])
         self.failed: BaseException | None = None
 
     def __arrow_c_schema__(self) -> Any:
@@ -162,13 +179,9 @@ class _Rows:
         return pa.RecordBatchReader.from_batches(self.schema, self._batches()).__arrow_c_stream__(requested_schema)
 
     def _batches(self) -> Iterable[Any]:
-        plain = [(name.removesuffix(_AS_TEXT), kind) for name, kind in self.kinds.items()]
         try:
-            for batch in self.place.texts_of(self.table, plain):
-                arrays = [
-                    read_column(without_exponents(texts) if kind.name == "decimal" else texts, kind, UNTYPED).values
-                    for texts, kind in zip(batch.columns, self.kinds.values(), strict=True)
-                ]
+            for batch in self.place.texts_of(self.table, [(each.column, each.written) for each in self.columns]):
+                arrays = [each.values(texts) for each, texts in zip(self.columns, batch.columns, strict=True)]
                 yield pa.record_batch(arrays, schema=self.schema)
         except BaseException as error:
             self.failed = error

@@ -119,7 +119,7 @@ class GeneralPlace(Embedded):
                 column.name, str(column.type), _kind(column.type),
                 bool(column.nullable or column.server_default is not None or column.identity or column.computed
                      or column is found.autoincrement_column),
-                sure=sure, limits=_limits(column),
+                sure=sure, limits=_limits(column), also=_also(column.type),
             )
             for column in found.columns
         ]  # fmt: skip
@@ -372,6 +372,14 @@ def _kind(of: Any) -> Kind | None:
         sa.LargeBinary: "binary",
     }  # fmt: skip
     return next((Kind(name) for sort, name in named.items() if isinstance(of, sort)), None)
+
+
+def _also(of: Any) -> frozenset[str]:
+    """What else a column holds: the text of a uuid, where a database has no type for such."""
+    return frozenset({"uuid"} if isinstance(of, sa.String) and (of.length or _UUID) >= _UUID else ())
+
+
+_UUID = 36  # characters
 
 
 def _limits(column: sa.Column[Any]) -> Limits:

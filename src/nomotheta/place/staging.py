@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -173,25 +173,24 @@ class Staging:
                 self.run_plain(f"DROP TABLE {STAGE}")
 
     def among_staged(self, table: str, columns: Sequence[str]) -> str:
-        """The condition that a row of the table is equal to a staged one in some columns."""
-        sides = self._sides(table, columns, quoted_table(table))
+        """The condition that a row of the table is equal to a staged one in some columns, as `rowset` takes it."""
+        sides = self._sides(table, columns, self.exactly, quoted_table(table))
         same = " AND ".join(f"{there} = {staged}" for there, staged in sides)
         return f"EXISTS (SELECT 1 FROM {STAGE} AS {_STAGE} WHERE {same})"
 
-    def _sides(self, table: str, names: Sequence[str], called: str = _TABLE) -> list[tuple[str, str]]:
+    def _sides(
+        self, table: str, names: Sequence[str], exactly: Callable[[str, Any], str], called: str = _TABLE
+    ) -> list[tuple[str, str]]:
         """Columns of the table and of the stage, as they are compared."""
         there = {column.name: column for column in self.columns(table) or []}
         return [
-            (
-                self.natively(f"{called}.{quoted(name)}", there.get(name)),
-                self.natively(f"{_STAGE}.{quoted(name)}", there.get(name)),
-            )
+            (exactly(f"{called}.{quoted(name)}", there.get(name)), exactly(f"{_STAGE}.{quoted(name)}", there.get(name)))
             for name in names
         ]
 
     def missing(self, table: str, cells: Any, *, nulls: bool = False) -> int:
         """How many rows of a `pa.Table` of some of the table's columns are equal to no row of the table in them."""
-        sides = zip(cells.columns, self._sides(table, cells.column_names), strict=True)
+        sides = zip(cells.columns, self._sides(table, cells.column_names, self.natively), strict=True)
         same = " AND ".join(
             f"NOT ({self.distinct(*pair)})" if nulls and column.null_count else f"{pair[0]} = {pair[1]}"
             for column, pair in sides
@@ -214,7 +213,7 @@ class Staging:
         Raises:
             PlaceError: a key stands more than once in the table.
         """
-        same = " AND ".join(f"{there} = {staged}" for there, staged in self._sides(table, how.key))
+        same = " AND ".join(f"{there} = {staged}" for there, staged in self._sides(table, how.key, self.natively))
         exists = f"SELECT 1 FROM {quoted_table(table)} AS {_TABLE} WHERE {same}"
         with self.staged(table, how.columns, batches, schema) as rows:
             matched = self.found(f"SELECT count(*) AS n FROM {STAGE} AS {_STAGE} WHERE EXISTS ({exists})")
@@ -237,6 +236,6 @@ class Staging:
     def _updated(self, table: str, how: Merge, same: str) -> int:
         if not how.compared:
             return 0
-        differs = " OR ".join(self.distinct(*sides) for sides in self._sides(table, how.compared))
+        differs = " OR ".join(self.distinct(*sides) for sides in self._sides(table, how.compared, self.natively))
         sets = [(name, f"{_STAGE}.{quoted(name)}") for name in how.columns if name not in how.key]
         return self.changed(self.update(table, sets, same, differs))
