@@ -8,6 +8,7 @@ import gzip
 import itertools
 import os
 import stat
+from decimal import Decimal
 
 import numpy as np
 import pytest
@@ -593,3 +594,26 @@ def test_the_account_of_a_merge_adds_up_on_the_screen_and_on_the_page(space: Spa
     assert [shown[name] for name in ("inserted", "updated", "unchanged", "before", "after")] == [1, 1, 1, 2, 3]
     assert "3 loaded (1 inserted, 1 updated, 1 unchanged) + 0 rejected" in page
     assert "2 before + 1 inserted = 3 after" in page
+
+
+def test_of_decimals_that_no_double_tells_apart_the_greater_is_the_last(space: Space) -> None:
+    space.charter(TICKETS.replace("decimal(6,2)", "decimal(38,2)") + 'keep = "last"\nby = "fare"\n')
+    low, high = "123456789012345678901234567890,01", "123456789012345678901234567890,02"
+    rows = [
+        ("T001", low),
+        ("T001", high),
+        ("T002", high),
+        ("T002", low),
+        ("T003", ""),
+        ("T003", "-" + high),
+        ("T004", "-" + high),
+        ("T004", "-" + low),
+    ]
+    space.tickets("ticket_no;fare;sold_on\n" + "".join(f"{number};{fare};01.06.2026\n" for number, fare in rows))
+
+    space.load()
+
+    value = Decimal(high.replace(",", "."))
+    assert space.sql("select ticket_no, fare from tickets order by 1") == [
+        ("T001", value), ("T002", value), ("T003", -value), ("T004", -Decimal(low.replace(",", "."))),
+    ]  # fmt: skip

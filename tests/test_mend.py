@@ -230,3 +230,23 @@ def test_checksums_are_held_against_the_files_before_anything_is_loaded(
 
     assert (load["state"], load["exit"]) == (("refused", 1) if told else ("loaded", 0)), load
     assert (told or "") in load["message"]
+
+
+def test_a_repeat_that_was_not_mended_does_not_take_the_place_of_the_row_that_stayed(space: Space) -> None:
+    space.charter(TICKETS.replace("[load]", '[load]\nhow = "merge"'))
+    space.tickets(
+        "ticket_no;fare;sold_on\nT001;1,00;01.06.2026\nT001;2,00;02.06.2026\nT002;3,00;01.06.2026\nT002;4,00;01.06.2026\n"
+    )
+    space.load()
+    space.run("rejects", "--csv", "out.csv")
+    text = (space.root / "out.csv").read_text()
+    (space.root / "out.csv").write_text(text.replace("T002,", "T003,"))
+
+    ended = space.run("load", "tickets", "--again", "out.csv", "--json")
+
+    assert space.sql("select ticket_no, fare::text from tickets order by 1") == [
+        ("T001", "1.00"),
+        ("T002", "3.00"),
+        ("T003", "4.00"),
+    ]
+    assert "repeats the key of another row" in ended.out

@@ -7,7 +7,7 @@ names in the charter, written in the forms of the charter's layout.
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
@@ -47,13 +47,30 @@ class Mended:
     lines: Sequence[int]
     cells: Sequence[tuple[str | None, ...]]
 
-    def untouched(self, rejects: Sequence[Reject]) -> frozenset[int]:
-        """The lines of rows whose shape was wrong and that are still as they were set aside."""
-        odd = {(each.file, each.record): each.cells for each in rejects if each.reason in SHAPE_REASONS}
-        found = zip(self.rows, self.lines, self.cells, strict=True)
-        return frozenset(
-            line for row, line, cells in found if row in odd and [c or "" for c in cells] == [c or "" for c in odd[row]]
-        )
+    def untouched(self, rejects: Sequence[Reject]) -> Mapping[int, str]:
+        """The lines of rows that are still what they were set aside for, and what that is.
+
+        Those whose shape was wrong; and where rows are merged, those that repeat a key: nothing else would keep them
+        from taking the place of the row that stayed.
+        """
+        charter = self.compiled.charter
+        columns = columns_of(charter)
+        shapes = {(each.file, each.record): each.cells for each in rejects if each.reason in SHAPE_REASONS}
+        merged = charter.load.how == "merge"
+        repeats = {(each.file, each.record): each.cells for each in rejects if merged and each.reason == "repeated"}
+        key = [columns.index(name) for name in charter.keys[0].columns if name in columns] if repeats else []
+        found: dict[int, str] = {}
+        for row, line, cells in zip(self.rows, self.lines, self.cells, strict=True):
+            if row in shapes and _same(cells, shapes[row], range(len(columns))):
+                found[line] = "is still as it was set aside, and its shape was wrong"
+            elif row in repeats and _same(cells, repeats[row], key):
+                found[line] = "is still as it was set aside, and repeats the key of another row"
+        return found
+
+
+def _same(cells: Sequence[str | None], others: Sequence[str | None], places: Iterable[int]) -> bool:
+    """Whether two rows have the same texts in some columns; an empty text is as good as none."""
+    return all((cells[at] or "") == (others[at] or "") for at in places if at < min(len(cells), len(others)))
 
 
 def read_mended(root: Path, path: Path, compiled: Compiled) -> Mended:
@@ -163,7 +180,7 @@ class _Escaped:
     """A file in which an apostrophe keeps spreadsheets from taking a value for a formula."""
 
     inner: SourceFile
-    untouched: frozenset[int]
+    untouched: Mapping[int, str]
     kinds: Mapping[int, Kind] = field(default_factory=dict)  # told to this one only: the values are changed here
 
     def __getattr__(self, name: str) -> Any:
@@ -173,18 +190,19 @@ class _Escaped:
         """The columns of a block, without such apostrophes."""
         batch = self.inner.read(block, width, fill=fill, cut=cut)
         batch.columns = [pc.replace_substring_regex(column, _ESCAPED, r"\1") for column in batch.columns]
-        same = np.isin(batch.line_numbers(batch.records), list(self.untouched))
+        lines = batch.line_numbers(batch.records)
+        same = np.isin(lines, list(self.untouched))
         if same.any():
-            told = "is still as it was set aside, and its shape was wrong"
-            batch.odd += [Odd(int(record), "not_mended", told) for record in batch.records[same]]
+            pairs = zip(batch.records[same].tolist(), lines[same].tolist(), strict=True)
+            batch.odd += [Odd(record, "not_mended", self.untouched[line]) for record, line in pairs]
             batch.columns = [column.filter(pa.array(~same)) for column in batch.columns]
             batch.records = batch.records[~same]
         return batch
 
 
-def open_mended(file: ArrivedFile, derived: Compiled, untouched: frozenset[int] = frozenset()) -> SourceFile:
+def open_mended(file: ArrivedFile, derived: Compiled, untouched: Mapping[int, str] | None = None) -> SourceFile:
     """A file of mended rows, for reading; rows on `untouched` lines are set aside again."""
-    source: Any = _Escaped(open_file(file.path, file.name, derived.layout, derived.charter), untouched)
+    source: Any = _Escaped(open_file(file.path, file.name, derived.layout, derived.charter), untouched or {})
     return source  # type: ignore[no-any-return]
 
 

@@ -22,7 +22,7 @@ from nomotheta.load.keys import IN_TABLE, PARTITIONS, Ascending, Hashes, InOrder
 from nomotheta.load.work import Fault, Worked, shown_values
 
 Hashed = tuple[Hashes, Ints]  # of some rows, and which
-_ENTRY = np.dtype([("hash", np.uint64), ("by", np.int64), ("record", np.int64)])
+_ENTRY = np.dtype([("hash", np.uint64), ("by", np.int64), ("low", np.uint64), ("record", np.int64)])
 
 
 @dataclass(slots=True)
@@ -188,7 +188,8 @@ def decide(key: Check, blocks: Iterable[tuple[int, Worked, str]], owners: Owners
             hashes, rows = own
             entries = np.empty(len(hashes), _ENTRY)
             entries["hash"], entries["record"] = hashes, worked.records[rows] + before + 1
-            entries["by"] = _sortable(worked.good[key.by].take(pa.array(rows))) if key.by else 0
+            by = worked.good[key.by].combine_chunks().take(pa.array(rows)) if key.by else None
+            entries["by"], entries["low"] = (0, 0) if by is None else _sortable(by)
             entries = entries[np.argsort(hashes, kind="stable")]
             for file, part in zip(files, split(entries, entries["hash"]), strict=True):
                 part.tofile(file)
@@ -202,7 +203,7 @@ def decide(key: Check, blocks: Iterable[tuple[int, Worked, str]], owners: Owners
 
 def _stay_out(entries: NDArray[Any], keep: str) -> tuple[Ints, Ints]:
     """Of all rows of some keys: those that stay out, and for whose sake."""
-    order = np.lexsort((entries["record"], entries["by"], entries["hash"]))
+    order = np.lexsort((entries["record"], entries["low"], entries["by"], entries["hash"]))
     hashes, records = entries["hash"][order], entries["record"][order]
     same = np.zeros(len(hashes) + 1, np.bool_)  # as the one before
     same[1:-1] = hashes[1:] == hashes[:-1]
@@ -219,16 +220,19 @@ def _stay_out(entries: NDArray[Any], keep: str) -> tuple[Ints, Ints]:
     return records[at], records[other]
 
 
-def _sortable(column: Any) -> Ints:
-    """Numbers and moments as whole numbers of the same order; null comes first."""
+def _sortable(column: Any) -> tuple[Ints, NDArray[np.uint64]]:
+    """Numbers and moments as pairs of the same order, the second deciding among equal first; null comes first."""
     of = column.type
-    if pa.types.is_date32(of):
-        column = column.cast(pa.int32())
-    if pa.types.is_temporal(column.type):
-        column = column.cast(pa.int64())
-    if pa.types.is_decimal(of):
-        column = column.cast(pa.float64())
-    if not pa.types.is_floating(column.type):
-        return np.asarray(pc.fill_null(column.cast(pa.int64()), np.iinfo(np.int64).min), np.int64)
-    bits = np.asarray(pc.fill_null(column, -np.inf), np.float64).view(np.int64)
-    return np.where(bits < 0, np.iinfo(np.int64).min - bits, bits)
+    null = column.is_null().to_numpy(zero_copy_only=False)
+    if pa.types.is_decimal(of):  # 128 bits, the upper half with the sign
+        words = np.frombuffer(column.buffers()[1], np.uint64)[2 * column.offset : 2 * (column.offset + len(column))]
+        first, second = words[1::2].view(np.int64).copy(), words[0::2].copy()
+    elif pa.types.is_floating(of):
+        bits = np.asarray(pc.fill_null(column, 0.0), np.float64).view(np.int64)
+        first, second = np.where(bits < 0, np.iinfo(np.int64).min - bits, bits), np.ones(len(column), np.uint64)
+    else:
+        days = column.cast(pa.int32()) if pa.types.is_date32(of) else column
+        first = np.array(pc.fill_null(days.cast(pa.int64()), 0), np.int64)
+        second = np.ones(len(column), np.uint64)
+    first[null], second[null] = np.iinfo(np.int64).min, 0
+    return first, second

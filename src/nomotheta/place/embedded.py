@@ -151,7 +151,7 @@ class _Asked:
 
 @dataclass(frozen=True, slots=True)
 class _Read:
-    """A column as the engine has it: its name there, the database's column, the kinds that it is written and read as."""
+    """A column as the engine has it: its name there, the database's, the kinds that it is written and read as."""
 
     name: str
     column: str
