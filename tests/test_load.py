@@ -615,5 +615,5 @@ def test_of_decimals_that_no_double_tells_apart_the_greater_is_the_last(space: S
 
     value = Decimal(high.replace(",", "."))
     assert space.sql("select ticket_no, fare from tickets order by 1") == [
-        ("T001", value), ("T002", value), ("T003", -value), ("T004", -Decimal(low.replace(",", "."))),
+        ("T001", value), ("T002", value), ("T003", Decimal(f"-{value}")), ("T004", Decimal("-" + low.replace(",", "."))),
     ]  # fmt: skip

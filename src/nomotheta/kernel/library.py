@@ -86,7 +86,7 @@ def _loaded() -> Any | None:
         if found.kernel_version(sizes) != VERSION or list(sizes) != [ctypes.sizeof(each) for each in SHARED]:
             return None  # a call would read and write what is not there
         for name in ("read_block", "count_byte", "scan", "read_objects", "copy_rows", "bulk_rows", "look_blank",
-                     "look_longest", "look_among", "look_places", "look_outside"):  # fmt: skip
+                     "look_longest", "look_hashes", "look_among", "look_places", "look_outside"):  # fmt: skip
             getattr(found, name).restype = _i64
         found.survey.restype = None
     except (OSError, AttributeError):

@@ -90,3 +90,33 @@ EXPORTED int64_t look_outside(array_t array, int32_t width, int64_t least, int64
     }
     return found;
 }
+
+static inline uint64_t stirred(uint64_t word)
+{
+    word ^= word >> 32;
+    word *= 0xD6E8FEB86659FD93u;
+    word ^= word >> 32;
+    word *= 0xD6E8FEB86659FD93u;
+    return word ^ word >> 32;
+}
+
+/* A hash of 64 bits of every text: eight bytes at a time, stirred. That of a null is 0. */
+EXPORTED int64_t look_hashes(array_t array, uint64_t seed, uint64_t *out)
+{
+    for (int64_t i = 0; i < array.count; i++) {
+        const uint8_t *at = array.values + array.edges[i];
+        int64_t left = array.edges[i + 1] - array.edges[i];
+        uint64_t word = 0, hash = stirred(seed ^ (uint64_t)left * 0x9E3779B97F4A7C15u);
+        for (; left >= 8; left -= 8, at += 8) {
+            memcpy(&word, at, 8);
+            hash = stirred(hash ^ word) + 0x9E3779B97F4A7C15u;
+        }
+        if (left) {
+            word = 0;
+            memcpy(&word, at, (size_t)left);
+            hash = stirred(hash ^ word);
+        }
+        out[i] = is_null(&array, i) ? 0 : stirred(hash);
+    }
+    return array.count;
+}

@@ -28,6 +28,16 @@ def longest(texts: Any) -> int | None:
     return None if kernel is None else int(kernel.look_longest(_texts(texts)))
 
 
+def hashes(texts: Any, seed: int = 0) -> NDArray[np.uint64] | None:
+    """A hash of every one of n texts; 0 for null."""
+    kernel = kernel_of.library()
+    if kernel is None:
+        return None
+    out = np.empty(len(texts), np.uint64)
+    kernel.look_hashes(_texts(texts), ctypes.c_uint64(seed), address(out))
+    return out
+
+
 def none_of(texts: Any, words: Words) -> Bools | None:
     """Which of n texts are none of some words; a null is no such."""
     return _bools(_marks("look_among", _texts(texts), words.c()))

@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+import copy
+import functools
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field, replace
+from decimal import Decimal
 from typing import Any
 
 import numpy as np
@@ -14,7 +18,7 @@ from nomotheta.charter import Layout
 from nomotheta.conditions import Kind, decimal
 from nomotheta.kinds import CANONICAL, read_column, show
 from nomotheta.load import SeenKeys
-from nomotheta.peek.spread import Frequent, Ranges, Spread, as_numbers, label_of, most_frequent
+from nomotheta.peek.spread import Frequent, Ranges, Spread, Weights, as_numbers, label_of, most_frequent, weighed
 
 _SKETCH = 2048
 _EXAMPLES = 4
@@ -22,6 +26,8 @@ _FEW = 7  # different numbers that are shown one by one
 _NEARLY = 0.01  # of the values may repeat in a column that is nearly a key
 _SPOILT = 0.05  # a kind that more of the first block's values do not fit is no candidate
 NULL_LIKE = ("null", "none", "nil", "na", "n/a", "#n/a", "nan", "-", "--", "?", "missing", "unknown", "\\n")
+_NULLS = pa.array(NULL_LIKE)
+_LONGEST_NULL = 4 * max(map(len, NULL_LIKE))  # bytes; capitals of other letters may take more than these
 _DATES = ("%Y-%m-%d", "%d.%m.%Y", "%d/%m/%Y", "%m/%d/%Y", "%Y%m%d", "%Y/%m/%d", "%d-%m-%Y", "%d.%m.%y")
 _STAMPS = ("%Y-%m-%d %H:%M:%S", "%Y-%m-%dT%H:%M:%S", "%Y-%m-%d %H:%M", "%d.%m.%Y %H:%M:%S", "%d.%m.%Y %H:%M",
            "%d/%m/%Y %H:%M:%S", "%Y-%m-%d %H:%M:%S.%f", "%Y-%m-%dT%H:%M:%S.%f")  # fmt: skip
@@ -29,39 +35,110 @@ _TIMES = ("%H:%M:%S", "%H:%M", "%H:%M:%S.%f")
 _WORDS = (("true", "false"), ("yes", "no"), ("y", "n"), ("t", "f"), ("TRUE", "FALSE"), ("True", "False"), ("Y", "N"))
 
 
-@dataclass(slots=True)
-class Candidate:
-    """A kind that a column may have, in one written form, and how many values do not fit it."""
+@dataclass(frozen=True, slots=True)
+class Reading:
+    """A kind in one written form. Whatever reads as it reads as `wider` ones, too, and is the same number there."""
 
     kind: Kind
     layout: Layout
-    form: str
+    form: str = ""
+    wider: tuple[str, ...] = ()
+    name: str = ""
+
+
+@dataclass(slots=True)
+class Candidate:
+    """A reading that a column may have: how many values do not fit it, and what the others come to.
+
+    A wider one than another that all values fit so far is `waiting`: it is not tried, and takes over what that one has.
+    """
+
+    reading: Reading
     misfits: int = 0
     example: str | None = None
     low: Any = None
     high: Any = None
     grouped: int = 0
     grouped_example: str = ""
+    waiting: bool = False
     ranges: Ranges = field(init=False)
 
     def __post_init__(self) -> None:
         self.ranges = Ranges(1.0 if self.kind.name in {"integer", "date"} else 1e-9)
 
+    @property
+    def kind(self) -> Kind:
+        """What it reads values as."""
+        return self.reading.kind
 
-def _candidates() -> list[Candidate]:
+    @property
+    def layout(self) -> Layout:
+        """The form that it needs."""
+        return self.reading.layout
+
+    @property
+    def form(self) -> str:
+        """The form in words."""
+        return self.reading.form
+
+    def take(self, values: Any, weights: Weights) -> None:
+        """Try some values, each of which stands so many times."""
+        typed = read_column(values, self.kind, self.layout)
+        for misfit in typed.misfits:
+            self.misfits += weighed(misfit.rows, weights)
+            self.example = self.example or values[int(misfit.rows[0])].as_py()
+        if self.layout.thousands_sign:
+            self._grouping(values, typed.values, weights)
+        if self.kind.name in {"boolean", "uuid", "binary"}:
+            return
+        self.ranges.add(*as_numbers(typed.values, weights))
+        found = pc.min_max(typed.values)
+        if found["min"].is_valid:
+            self._within(found["min"].as_py(), found["max"].as_py())
+
+    def _within(self, low: Any, high: Any) -> None:
+        self.low = low if self.low is None else min(self.low, low)
+        self.high = high if self.high is None else max(self.high, high)
+
+    def state(self) -> Candidate:
+        """What was seen so far, which stays as it is."""
+        kept = copy.copy(self)
+        kept.ranges = replace(self.ranges, counts=self.ranges.counts.copy())
+        return kept
+
+    def go_on_from(self, other: Candidate) -> None:
+        """Take over what a narrower one has seen."""
+        self.ranges = replace(other.ranges, counts=other.ranges.counts.copy())
+        if other.low is not None:
+            plain = float if self.kind.name == "real" else Decimal
+            self._within(plain(other.low), plain(other.high))
+
+    def _grouping(self, values: Any, typed: Any, weights: Weights) -> None:
+        """How many numbers have a thousands sign."""
+        grouped = pc.and_(pc.match_substring(values, self.layout.thousands_sign), pc.is_valid(typed))
+        rows = np.flatnonzero(grouped.to_numpy(zero_copy_only=False))
+        self.grouped += weighed(rows, weights)
+        if len(rows) and not self.grouped_example:
+            self.grouped_example = values[int(rows[0])].as_py()
+
+
+@functools.cache
+def _readings() -> Sequence[Reading]:
+    """All that a column may be, the narrower before the wider."""
     wide = decimal(38, 12)
-    found = [Candidate(Kind("boolean"), Layout(true_words=[t], false_words=[f]), f"{t} / {f}") for t, f in _WORDS]
-    found.append(Candidate(Kind("integer"), Layout(), ""))
-    found += [Candidate(Kind("date"), Layout(date_forms=[form]), form) for form in _DATES if "%y" not in form]
-    found.append(Candidate(wide, Layout(), ""))
-    found.append(Candidate(wide, Layout(decimal_sign=","), "decimal comma"))
-    found.append(Candidate(wide, Layout(thousands_sign=","), "decimal point, grouping comma"))
-    found.append(Candidate(wide, Layout(decimal_sign=",", thousands_sign="."), "decimal comma, grouping point"))
-    found.append(Candidate(Kind("real"), Layout(), "with exponents"))
-    found += [Candidate(Kind("time"), Layout(time_forms=[form]), form) for form in _TIMES]
-    found += [Candidate(Kind("timestamp"), Layout(timestamp_forms=[form]), form) for form in _STAMPS]
-    found.append(Candidate(Kind("timestamptz"), Layout(timestamp_forms=list(_STAMPS[:2])), "with zone"))
-    found.append(Candidate(Kind("uuid"), Layout(), ""))
+    found = [Reading(Kind("boolean"), Layout(true_words=[t], false_words=[f]), f"{t} / {f}") for t, f in _WORDS]
+    found.append(Reading(Kind("integer"), Layout(), "", ("point", "comma"), "whole"))
+    found += [Reading(Kind("date"), Layout(date_forms=[form]), form) for form in _DATES if "%y" not in form]
+    found.append(Reading(wide, Layout(), "", ("point, grouped", "real"), "point"))
+    found.append(Reading(wide, Layout(decimal_sign=","), "decimal comma", ("comma, grouped",), "comma"))
+    found.append(Reading(wide, Layout(thousands_sign=","), "decimal point, grouping comma", (), "point, grouped"))
+    grouped = Layout(decimal_sign=",", thousands_sign=".")
+    found.append(Reading(wide, grouped, "decimal comma, grouping point", (), "comma, grouped"))
+    found.append(Reading(Kind("real"), Layout(), "with exponents", (), "real"))
+    found += [Reading(Kind("time"), Layout(time_forms=[form]), form) for form in _TIMES]
+    found += [Reading(Kind("timestamp"), Layout(timestamp_forms=[form]), form) for form in _STAMPS]
+    found.append(Reading(Kind("timestamptz"), Layout(timestamp_forms=list(_STAMPS[:2])), "with zone"))
+    found.append(Reading(Kind("uuid"), Layout()))
     return found
 
 
@@ -77,7 +154,6 @@ class ColumnLook:
     edges: int = 0
     zeros: int = 0
     places: int = 0
-    digits: int = 0
     null_like: dict[str, int] = field(default_factory=dict)
     examples: list[str] = field(default_factory=list)
     low: str | None = None
@@ -92,10 +168,11 @@ class ColumnLook:
     as_value: int = 0
     frequent: Frequent = field(default_factory=Frequent)
     lengths: Ranges = field(default_factory=lambda: Ranges(1.0))
+    varied: bool = False
 
     def __post_init__(self) -> None:
         if self.native is not None:
-            self.candidates = [Candidate(self.native, CANONICAL, "")]
+            self.candidates = [Candidate(Reading(self.native, CANONICAL))]
 
     @property
     def values(self) -> int:
@@ -107,34 +184,47 @@ class ColumnLook:
         """Whether no row is blank and no value stands twice."""
         return self.tracked and not self.repeats and not self.blanks
 
-    def take(self, texts: Any, hashes: NDArray[np.uint64], present: NDArray[np.int64]) -> None:
-        """Take in a block's texts, blanks being null; `hashes` are those of the rows `present`, which are not null."""
-        self.sketch = np.union1d(self.sketch, hashes)[:_SKETCH]
-        if self.tracked:
-            repeated, _ = self.seen.add(hashes, present + self.rows)
-            self.repeats += len(repeated)
-            self.tracked = self.repeats <= max(2, _NEARLY * (self.values + len(hashes)))
-            self.seen = self.seen if self.tracked else SeenKeys()
+    def take(self, texts: Any, hashed: Callable[[Any], NDArray[np.uint64]]) -> None:
+        """Take in a block's texts, blanks being null. What stands more than once is looked at once."""
         self.rows += len(texts)
         self.blanks += texts.null_count
-        values = texts.drop_null()
+        values, weights = texts.drop_null(), None
         if not len(values):
             return
+        if not self.varied:
+            encoded, count = values.dictionary_encode(), len(values)
+            if 2 * len(encoded.dictionary) <= count:
+                weights = np.bincount(encoded.indices.to_numpy(), minlength=len(encoded.dictionary))
+                values = encoded.dictionary
+            self.varied = 2 * len(encoded.dictionary) > count > _SKETCH
+        self._repeats(hashed(values), weights)
         lengths = pc.utf8_length(values)
         self.longest = max(self.longest, int(pc.max(lengths).as_py()))
-        self.lengths.add(as_numbers(lengths))
-        self.frequent.add(values)
+        self.lengths.add(*as_numbers(lengths, weights))
+        self.frequent.add(values, weights)
         trimmed = pc.utf8_trim_whitespace(values)
-        self.edges += int(pc.sum(pc.not_equal(trimmed, values)).as_py())
-        self._text(trimmed)
-        self._kinds(trimmed)
+        changed = pc.not_equal(pc.binary_length(trimmed), pc.binary_length(values))
+        self.edges += weighed(np.flatnonzero(changed.to_numpy(zero_copy_only=False)), weights)
+        self._text(trimmed, weights)
+        self._kinds(trimmed, weights)
+
+    def _repeats(self, hashes: NDArray[np.uint64], weights: Weights) -> None:
+        """How many values stand more than once, and how many different ones there are."""
+        full = len(self.sketch) == _SKETCH
+        self.sketch = np.union1d(self.sketch, hashes[hashes < self.sketch[-1]] if full else hashes)[:_SKETCH]
+        if not self.tracked:
+            return
+        repeated, _ = self.seen.add(hashes, np.arange(len(hashes)))
+        self.repeats += len(repeated) + (0 if weights is None else int(weights.sum()) - len(hashes))
+        self.tracked = self.repeats <= max(2, _NEARLY * self.values)
+        self.seen = self.seen if self.tracked else SeenKeys()
 
     def stored(self, texts: Any, values: Any) -> None:
         """Count how many cells of a file that knows both hold text, and how many a value of another type."""
         self.as_text += len(texts) - texts.null_count
         self.as_value += len(values) - values.null_count
 
-    def _text(self, values: Any) -> None:
+    def _text(self, values: Any, weights: Weights) -> None:
         found = pc.min_max(values)
         low, high = found["min"].as_py(), found["max"].as_py()
         self.low = low if self.low is None else min(self.low, low)
@@ -142,62 +232,62 @@ class ColumnLook:
         if len(self.examples) < _EXAMPLES:
             new = [value for value in pc.unique(values[:200]).to_pylist() if value not in self.examples]
             self.examples += new[: _EXAMPLES - len(self.examples)]
-        lower = pc.utf8_lower(values)
-        like = pc.is_in(lower, pa.array(NULL_LIKE))
-        for each in pc.value_counts(values.filter(like)).to_pylist():
-            self.null_like[each["values"]] = self.null_like.get(each["values"], 0) + each["counts"]
-        self.zeros += int(pc.sum(pc.match_substring_regex(values, "^0[0-9]+$")).as_py() or 0)
+        zeros = pc.match_substring_regex(values, "^0[0-9]+$")
+        self.zeros += weighed(np.flatnonzero(zeros.to_numpy(zero_copy_only=False)), weights)
 
-    def _kinds(self, values: Any) -> None:
-        like = pc.is_in(pc.utf8_lower(values), pa.array(NULL_LIKE))
-        values = values.filter(pc.invert(like))
+    def _kinds(self, values: Any, weights: Weights) -> None:
+        short = np.flatnonzero(pc.less_equal(pc.binary_length(values), _LONGEST_NULL).to_numpy(zero_copy_only=False))
+        known = pc.is_in(pc.utf8_lower(values.take(pa.array(short))), _NULLS)
+        like = short[known.to_numpy(zero_copy_only=False)]
+        for at in like.tolist():
+            word = values[at].as_py()
+            self.null_like[word] = self.null_like.get(word, 0) + (1 if weights is None else int(weights[at]))
+        if len(like):
+            keep = np.ones(len(values), np.bool_)
+            keep[like] = False
+            values, weights = values.filter(pa.array(keep)), None if weights is None else weights[keep]
         if not len(values):
             return
         if self.candidates is None:
-            self.candidates = self._started(values[:100])
-        kept = []
-        for candidate in self.candidates:
-            self._try(values, candidate)
-            if candidate.misfits <= max(1, _SPOILT * self.values):
-                kept.append(candidate)
-        self.candidates = kept
+            self.candidates = self._started(values[:100], None if weights is None else weights[:100])
+        self._try(values, weights)
+        most = max(1, _SPOILT * self.values)
+        self.candidates = [each for each in self.candidates if each.misfits <= most]
 
-    def _started(self, head: Any) -> list[Candidate]:
+    def _started(self, head: Any, weights: Weights) -> list[Candidate]:
         """The kinds that nearly all of the first values fit; those that a good part fits are told where none does."""
-        found = []
-        for candidate in _candidates():
-            misfits = _misfits(head, candidate)
-            if misfits <= max(1, _SPOILT * len(head)):
-                found.append(candidate)
-            elif misfits <= 0.8 * len(head):
-                candidate.misfits = misfits
-                candidate.example = head[0].as_py()
-                self.mixed.append(candidate)
+        found, count = [], len(head) if weights is None else int(weights.sum())
+        for reading in _readings():
+            misfits = _misfits(head, reading, weights)
+            if misfits <= max(1, _SPOILT * count):
+                found.append(Candidate(reading))
+            elif misfits <= 0.8 * count:
+                self.mixed.append(Candidate(reading, misfits, head[0].as_py()))
         return found
 
-    def _try(self, values: Any, candidate: Candidate) -> None:
-        typed = read_column(values, candidate.kind, candidate.layout)
-        for misfit in typed.misfits:
-            candidate.misfits += len(misfit.rows)
-            candidate.example = candidate.example or values[int(misfit.rows[0])].as_py()
-        if candidate.layout.thousands_sign:
-            _count_grouped(values, typed.values, candidate)
-        if candidate.kind.name in {"boolean", "uuid", "binary"}:
-            return
-        candidate.ranges.add(as_numbers(typed.values))
-        found = pc.min_max(typed.values)
-        if found["min"].is_valid:
-            low, high = found["min"].as_py(), found["max"].as_py()
-            candidate.low = low if candidate.low is None else min(candidate.low, low)
-            candidate.high = high if candidate.high is None else max(candidate.high, high)
-        if candidate.kind.name == "decimal":
-            self._scale(values, candidate.layout.decimal_sign)
+    def _try(self, values: Any, weights: Weights) -> None:
+        """Try what is left; a kind that is wider than one which all values fit so far has to wait."""
+        candidates = self.candidates or []
+        by_name = {each.reading.name: each for each in candidates if each.reading.name}
+        for candidate in candidates:
+            wider = [by_name[name] for name in candidate.reading.wider if name in by_name]
+            if candidate.waiting:
+                for each in wider:
+                    each.waiting = True
+                continue
+            before = candidate.state()
+            candidate.take(values, weights)
+            if candidate.kind.name == "decimal" and self.native is None:
+                self._scale(values, candidate.layout.decimal_sign)
+            for each in wider:
+                if candidate.misfits and each.waiting:
+                    each.go_on_from(before)
+                each.waiting = not candidate.misfits
 
     def _scale(self, values: Any, mark: str) -> None:
         at = pc.find_substring(values, mark)
         places = pc.if_else(pc.less(at, 0), 0, pc.subtract(pc.subtract(pc.binary_length(values), at), 1))
         self.places = max(self.places, int(pc.max(places).as_py() or 0))
-        self.digits = max(self.digits, int(pc.max(pc.subtract(pc.binary_length(values), places)).as_py() or 0))
 
     # ---- what it comes to
 
@@ -274,16 +364,8 @@ def blanks_as_null(texts: Any) -> Any:
     return pc.if_else(pc.fill_null(blank, fill_value=False), pa.scalar(None, pa.string()), texts)
 
 
-def _count_grouped(values: Any, typed: Any, candidate: Candidate) -> None:
-    """How many numbers have a thousands sign."""
-    grouped = pc.and_(pc.match_substring(values, candidate.layout.thousands_sign), pc.is_valid(typed))
-    candidate.grouped += int(pc.sum(grouped).as_py() or 0)
-    if candidate.grouped and not candidate.grouped_example:
-        candidate.grouped_example = values.filter(grouped)[0].as_py()
-
-
-def _misfits(values: Any, candidate: Candidate) -> int:
-    return sum(len(misfit.rows) for misfit in read_column(values, candidate.kind, candidate.layout).misfits)
+def _misfits(values: Any, reading: Reading, weights: Weights) -> int:
+    return sum(weighed(misfit.rows, weights) for misfit in read_column(values, reading.kind, reading.layout).misfits)
 
 
 def _plain(value: Any) -> str | None:

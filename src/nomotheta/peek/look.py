@@ -5,8 +5,9 @@ from __future__ import annotations
 import datetime
 from collections import Counter
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
-from itertools import combinations
+from itertools import combinations, islice
 from pathlib import Path
 from typing import Any
 
@@ -16,6 +17,7 @@ import pyarrow as pa
 from nomotheta.conditions import Kind
 from nomotheta.errors import DeliveryError
 from nomotheta.events import Listener, Progress, nobody
+from nomotheta.kernel import looks
 from nomotheta.kinds import as_texts
 from nomotheta.load import Engine, SeenKeys
 from nomotheta.peek.column import Candidate, ColumnLook, blanks_as_null, kind_of
@@ -27,6 +29,7 @@ from nomotheta.unpack import readable
 
 _FIRST_ROWS = 8
 _MOST_PAIRS = 10
+_WORKERS = 2
 
 
 @dataclass(frozen=True, slots=True)
@@ -127,6 +130,7 @@ class _Look:
         self.typed = sniffed.layout.traits.columns_known
         now = datetime.datetime.now(datetime.UTC)
         self.engine = Engine([], Now(now, now.date()))
+        self.pool = ThreadPoolExecutor(_WORKERS)
         self.odd: dict[str, Oddity] = {}
         self.counts: Counter[str] = Counter()
         self.first: list[tuple[str | None, ...]] = []
@@ -168,17 +172,21 @@ class _Look:
             self.columns = [ColumnLook(column.name, kind_of(values.type)) for column, values in pairs]
         plain = [as_texts(column) for column in batch.columns[: len(names)]]
         texts = [blanks_as_null(column) for column in plain]
-        table = pa.table(texts, names)
         for at, column in enumerate(self.columns):
             if pa.types.is_struct(batch.columns[at].type) and batch.columns[at].type.get_field_index("text") >= 0:
                 column.stored(*(batch.columns[at].field(name) for name in ("text", "value")))
-            hashes, present = self.engine.hashes(table, [names[at]], 0)
-            column.take(texts[at], hashes, present)
+        list(self.pool.map(lambda column, values: column.take(values, self.hashed), self.columns, texts))
+        table = pa.table(texts, names)
         self.counts["rows"] += table.num_rows
         self.pairs_of(table, before)
         if len(self.first) < _FIRST_ROWS:
             rows = zip(*(column[:_FIRST_ROWS].to_pylist() for column in plain), strict=True)
             self.first += list(rows)[: _FIRST_ROWS - len(self.first)]
+
+    def hashed(self, values: Any) -> Any:
+        """A hash of each of some texts."""
+        found = looks.hashes(values)
+        return self.engine.hashes(pa.table([values], ["0"]), ["0"], 0)[0] if found is None else found
 
     def note(self, reason: str, example: str, line: int) -> None:
         self.counts[reason] += 1
@@ -191,7 +199,7 @@ class _Look:
         if self.pairs is None:
             likely = [at for at, column in enumerate(self.columns) if not column.blanks and column.distinct()[0] > 1]
             self.pairs = (
-                {pair: SeenKeys() for pair in list(combinations(likely, 2))[:_MOST_PAIRS]} if not before else {}
+                {pair: SeenKeys() for pair in islice(combinations(likely, 2), _MOST_PAIRS)} if not before else {}
             )
         for pair, seen in list(self.pairs.items()):
             hashes, rows = self.engine.hashes(table, [str(at) for at in pair], 0)

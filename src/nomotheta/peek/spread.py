@@ -16,6 +16,8 @@ from numpy.typing import NDArray
 _BINS = 32
 _MOST = 1000  # different values that are counted one by one
 _SHOWN = 7
+_MANY = 2 * _MOST  # of a block: with more, of which more than half are different, there are too many
+Weights = NDArray[np.int64] | None  # how often each of some values stands; None for once
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,8 +46,8 @@ class Ranges:
     width: float = 0.0
     counts: NDArray[np.int64] = field(default_factory=lambda: np.zeros(_BINS, np.int64))
 
-    def add(self, values: NDArray[np.float64]) -> None:
-        """Take in some finite values."""
+    def add(self, values: NDArray[np.float64], weights: Weights = None) -> None:
+        """Take in some finite values, each of which stands so many times."""
         if not len(values):
             return
         low, high = float(values.min()), float(values.max())
@@ -55,7 +57,7 @@ class Ranges:
         while not (self.start <= low and high < self.start + self.width * _BINS):
             self._widen(low)
         places = np.clip((values - self.start) // self.width, 0, _BINS - 1).astype(np.int64)
-        self.counts += np.bincount(places, minlength=_BINS)
+        self.counts += np.bincount(places, weights, _BINS).astype(np.int64)
 
     def _widen(self, low: float) -> None:
         """Twice the width; room is made below where the lowest value asks for it."""
@@ -88,28 +90,40 @@ class Frequent:
 
     counts: Counter[str] | None = field(default_factory=Counter)
 
-    def add(self, values: Any) -> None:
-        """Take in some texts."""
+    def add(self, values: Any, weights: Weights) -> None:
+        """Take in some texts, which are all different if it is told how often each stands."""
         if self.counts is None:
             return
-        for each in pc.value_counts(values).to_pylist() if _few(values) else []:
-            self.counts[each["values"]] += each["counts"]
-        if not _few(values) or len(self.counts) > _MOST:
+        if weights is None:
+            counted = pc.value_counts(values).to_pylist() if len(values) <= _MANY else []
+            pairs = [(each["values"], each["counts"]) for each in counted]
+        else:
+            pairs = list(zip(values.to_pylist(), weights.tolist(), strict=True)) if len(values) <= _MOST else []
+        for value, count in pairs:
+            self.counts[value] += count
+        if not pairs or len(self.counts) > _MOST:
             self.counts = None
 
 
-def _few(values: Any) -> bool:
-    return bool(pc.count_distinct(values).as_py() <= _MOST)
+def weighed(rows: NDArray[np.int64], weights: Weights) -> int:
+    """How many values some rows are."""
+    return len(rows) if weights is None else int(weights[rows].sum())
 
 
-def as_numbers(values: Any) -> NDArray[np.float64]:
-    """Numbers as they are, days and moments as days and seconds since 1970: for a picture, not for a sum."""
+def as_numbers(values: Any, weights: Weights) -> tuple[NDArray[np.float64], Weights]:
+    """Numbers as they are, days and moments as days and seconds since 1970: for a picture, not for a sum.
+
+    Those that are null are left out; of the others it is told how often each stands.
+    """
     kind = values.type
     if pa.types.is_date32(kind):
         values = values.cast(pa.int32())
     elif pa.types.is_timestamp(kind) or pa.types.is_time64(kind):
         values = pc.divide(values.cast(pa.int64()).cast(pa.float64(), safe=False), 1e6)
-    return np.asarray(values.cast(pa.float64(), safe=False).drop_null().to_numpy(zero_copy_only=False), np.float64)
+    if values.null_count and weights is not None:
+        weights = weights[values.is_valid().to_numpy(zero_copy_only=False)]
+    numbers = values.cast(pa.float64(), safe=False).drop_null()
+    return np.asarray(numbers.to_numpy(zero_copy_only=False), np.float64), weights
 
 
 def label_of(number: float, kind: str, step: float) -> str:
