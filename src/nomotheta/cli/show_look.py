@@ -12,6 +12,7 @@ from nomotheta.cli.show import cell, indented, out, plain_table, rows_told
 from nomotheta.peek import Look, SeenColumn
 from nomotheta.report import visible
 
+_MOST_COLUMNS = 100  # that are shown on a screen
 _WIDE = 110  # characters: enough for examples beside the rest
 _NAMES = {"\t": "tab", ",": "comma", ";": "semicolon", "|": "bar", " ": "space"}
 
@@ -43,9 +44,12 @@ def show_look(found: Look) -> None:
     table = plain_table(*labels, *([("examples", "")] if wide else []))
     for at in range(len(labels)):
         table.columns[at].no_wrap = at != 1
-    for column in found.columns:
+    for column in found.columns[:_MOST_COLUMNS]:
         table.add_row(*_look_row(column, wide=wide))
     console.print(indented(table, 2, 1))
+    if len(found.columns) > _MOST_COLUMNS:
+        more = f"and {len(found.columns) - _MOST_COLUMNS:,} more columns; --json and --page show all of them"
+        console.print(indented(Text(more, "dim"), 2))
     keys = [" + ".join(key) for key in found.keys]
     console.print(
         indented(

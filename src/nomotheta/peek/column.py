@@ -16,11 +16,12 @@ from numpy.typing import NDArray
 
 from nomotheta.charter import Layout
 from nomotheta.conditions import Kind, decimal
-from nomotheta.kinds import CANONICAL, read_column, show
+from nomotheta.kinds import CANONICAL, Misfit, Typed, read_column, show
 from nomotheta.load import SeenKeys
 from nomotheta.peek.spread import Frequent, Ranges, Spread, Weights, as_numbers, label_of, most_frequent, weighed
 
 _SKETCH = 2048
+HEAD = 100  # values by which kinds are told first
 _EXAMPLES = 4
 _FEW = 7  # different numbers that are shown one by one
 _NEARLY = 0.01  # of the values may repeat in a column that is nearly a key
@@ -44,6 +45,51 @@ class Reading:
     form: str = ""
     wider: tuple[str, ...] = ()
     name: str = ""
+
+
+def read_as(reading: Reading, values: Any) -> Typed:
+    """Values as a reading has them."""
+    return read_column(values, reading.kind, reading.layout)
+
+
+Reader = Callable[[Reading, Any], Typed]
+
+
+class ReadTogether:
+    """The values of many columns, few of each, read as one column for every reading that any of them asks for."""
+
+    def __init__(self, given: Sequence[tuple[Any, Weights]]) -> None:
+        sizes = [len(values) for values, _ in given]
+        self._edges, self._owner = [0, *np.cumsum(sizes).tolist()], np.repeat(np.arange(len(given)), sizes)
+        self._all = pa.concat_arrays([*(values for values, _ in given), pa.array([], pa.string())])
+        ones = (np.ones(len(values), np.int64) if weights is None else weights for values, weights in given)
+        self._weights = np.concatenate([*ones, np.zeros(0, np.int64)])
+        self._read: dict[int, Typed] = {}
+        self._counts: dict[int, list[int]] = {}
+
+    def reader(self, column: int) -> Reader:
+        """Reads the values of one of the columns."""
+        first, last = self._edges[column], self._edges[column + 1]
+
+        def read(reading: Reading, _values: Any) -> Typed:
+            typed = self._typed(reading)
+            spans = [(each, *np.searchsorted(each.rows, (first, last)).tolist()) for each in typed.misfits]
+            own = {each.reason: each.rows[low:high] - first for each, low, high in spans}
+            return Typed(typed.values.slice(first, last - first), Misfit.all(**own))
+
+        return read
+
+    def misfits(self, reading: Reading, column: int) -> int:
+        """How many values of a column do not fit a reading."""
+        counts = self._counts.get(id(reading))
+        if counts is None:
+            rows = np.concatenate([np.zeros(0, np.int64), *(each.rows for each in self._typed(reading).misfits)])
+            found = np.bincount(self._owner[rows], self._weights[rows], len(self._edges) - 1)
+            counts = self._counts.setdefault(id(reading), found.astype(np.int64).tolist())
+        return counts[column]
+
+    def _typed(self, reading: Reading) -> Typed:
+        return self._read.get(id(reading)) or self._read.setdefault(id(reading), read_as(reading, self._all))
 
 
 @dataclass(slots=True)
@@ -81,9 +127,9 @@ class Candidate:
         """The form in words."""
         return self.reading.form
 
-    def take(self, values: Any, weights: Weights) -> None:
+    def take(self, values: Any, weights: Weights, reader: Reader) -> None:
         """Try some values, each of which stands so many times."""
-        typed = read_column(values, self.kind, self.layout)
+        typed = reader(self.reading, values)
         for misfit in typed.misfits:
             self.misfits += weighed(misfit.rows, weights)
             self.example = self.example or values[int(misfit.rows[0])].as_py()
@@ -184,13 +230,17 @@ class ColumnLook:
         """Whether no row is blank and no value stands twice."""
         return self.tracked and not self.repeats and not self.blanks
 
-    def take(self, texts: Any, hashed: Callable[[Any], NDArray[np.uint64]]) -> None:
-        """Take in a block's texts, blanks being null. What stands more than once is looked at once."""
+    def take(self, texts: Any, hashed: Callable[[Any], NDArray[np.uint64]]) -> tuple[Any, Weights]:
+        """Take in a block's texts, blanks being null. What stands more than once is looked at once.
+
+        Returns:
+            The values whose kind is to be told, and how often each stands.
+        """
         self.rows += len(texts)
         self.blanks += texts.null_count
         values, weights = texts.drop_null(), None
         if not len(values):
-            return
+            return values, None
         if not self.varied:
             encoded, count = values.dictionary_encode(), len(values)
             if 2 * len(encoded.dictionary) <= count:
@@ -206,7 +256,7 @@ class ColumnLook:
         changed = pc.not_equal(pc.binary_length(trimmed), pc.binary_length(values))
         self.edges += weighed(np.flatnonzero(changed.to_numpy(zero_copy_only=False)), weights)
         self._text(trimmed, weights)
-        self._kinds(trimmed, weights)
+        return self._without_nulls(trimmed, weights)
 
     def _repeats(self, hashes: NDArray[np.uint64], weights: Weights) -> None:
         """How many values stand more than once, and how many different ones there are."""
@@ -235,7 +285,8 @@ class ColumnLook:
         zeros = pc.match_substring_regex(values, "^0[0-9]+$")
         self.zeros += weighed(np.flatnonzero(zeros.to_numpy(zero_copy_only=False)), weights)
 
-    def _kinds(self, values: Any, weights: Weights) -> None:
+    def _without_nulls(self, values: Any, weights: Weights) -> tuple[Any, Weights]:
+        """The values but those that look like null, which are counted."""
         short = np.flatnonzero(pc.less_equal(pc.binary_length(values), _LONGEST_NULL).to_numpy(zero_copy_only=False))
         known = pc.is_in(pc.utf8_lower(values.take(pa.array(short))), _NULLS)
         like = short[known.to_numpy(zero_copy_only=False)]
@@ -246,26 +297,34 @@ class ColumnLook:
             keep = np.ones(len(values), np.bool_)
             keep[like] = False
             values, weights = values.filter(pa.array(keep)), None if weights is None else weights[keep]
+        return values, weights
+
+    def tell(
+        self, values: Any, weights: Weights, reader: Reader = read_as, misfits: Callable[[Reading], int] | None = None
+    ) -> None:
+        """Find out what kinds fit some values, as `take` has given them; `misfits` counts those of a reading."""
         if not len(values):
             return
         if self.candidates is None:
-            self.candidates = self._started(values[:100], None if weights is None else weights[:100])
-        self._try(values, weights)
+            head, often = values[:HEAD], None if weights is None else weights[:HEAD]
+            count = len(head) if often is None else int(often.sum())
+            self.candidates = self._started(head, count, misfits or (lambda reading: _misfits(head, reading, often)))
+        self._try(values, weights, reader)
         most = max(1, _SPOILT * self.values)
         self.candidates = [each for each in self.candidates if each.misfits <= most]
 
-    def _started(self, head: Any, weights: Weights) -> list[Candidate]:
+    def _started(self, head: Any, count: int, misfits_of: Callable[[Reading], int]) -> list[Candidate]:
         """The kinds that nearly all of the first values fit; those that a good part fits are told where none does."""
-        found, count = [], len(head) if weights is None else int(weights.sum())
+        found = []
         for reading in _readings():
-            misfits = _misfits(head, reading, weights)
-            if misfits <= max(1, _SPOILT * count):
+            misfits = misfits_of(reading)
+            if misfits <= max(1, _SPOILT * count) and misfits < count:
                 found.append(Candidate(reading))
             elif misfits <= 0.8 * count:
                 self.mixed.append(Candidate(reading, misfits, head[0].as_py()))
         return found
 
-    def _try(self, values: Any, weights: Weights) -> None:
+    def _try(self, values: Any, weights: Weights, reader: Reader) -> None:
         """Try what is left; a kind that is wider than one which all values fit so far has to wait."""
         candidates = self.candidates or []
         by_name = {each.reading.name: each for each in candidates if each.reading.name}
@@ -275,8 +334,8 @@ class ColumnLook:
                 for each in wider:
                     each.waiting = True
                 continue
-            before = candidate.state()
-            candidate.take(values, weights)
+            before = candidate.state() if wider else candidate
+            candidate.take(values, weights, reader)
             if candidate.kind.name == "decimal" and self.native is None:
                 self._scale(values, candidate.layout.decimal_sign)
             for each in wider:
@@ -365,7 +424,7 @@ def blanks_as_null(texts: Any) -> Any:
 
 
 def _misfits(values: Any, reading: Reading, weights: Weights) -> int:
-    return sum(weighed(misfit.rows, weights) for misfit in read_column(values, reading.kind, reading.layout).misfits)
+    return sum(weighed(misfit.rows, weights) for misfit in read_as(reading, values).misfits)
 
 
 def _plain(value: Any) -> str | None:

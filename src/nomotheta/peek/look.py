@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime
+import functools
 from collections import Counter
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
@@ -20,7 +21,7 @@ from nomotheta.events import Listener, Progress, nobody
 from nomotheta.kernel import looks
 from nomotheta.kinds import as_texts
 from nomotheta.load import Engine, SeenKeys
-from nomotheta.peek.column import Candidate, ColumnLook, blanks_as_null, kind_of
+from nomotheta.peek.column import HEAD, Candidate, ColumnLook, ReadTogether, blanks_as_null, kind_of
 from nomotheta.peek.sniff import Sniffed, sniff
 from nomotheta.peek.spread import Spread
 from nomotheta.place import Now
@@ -170,18 +171,28 @@ class _Look:
         if self.typed and not before:
             pairs = zip(self.columns, batch.columns, strict=True)
             self.columns = [ColumnLook(column.name, kind_of(values.type)) for column, values in pairs]
-        plain = [as_texts(column) for column in batch.columns[: len(names)]]
+        plain = [_texts(column) for column in batch.columns[: len(names)]]
         texts = [blanks_as_null(column) for column in plain]
         for at, column in enumerate(self.columns):
             if pa.types.is_struct(batch.columns[at].type) and batch.columns[at].type.get_field_index("text") >= 0:
                 column.stored(*(batch.columns[at].field(name) for name in ("text", "value")))
-        list(self.pool.map(lambda column, values: column.take(values, self.hashed), self.columns, texts))
+        if len(batch.records) <= HEAD:
+            told = [column.take(values, self.hashed) for column, values in zip(self.columns, texts, strict=True)]
+            together = ReadTogether(told)
+            for at, (column, given) in enumerate(zip(self.columns, told, strict=True)):
+                column.tell(*given, together.reader(at), functools.partial(together.misfits, column=at))
+        else:
+            list(self.pool.map(self.take_column, self.columns, texts))
         table = pa.table(texts, names)
         self.counts["rows"] += table.num_rows
         self.pairs_of(table, before)
         if len(self.first) < _FIRST_ROWS:
             rows = zip(*(column[:_FIRST_ROWS].to_pylist() for column in plain), strict=True)
             self.first += list(rows)[: _FIRST_ROWS - len(self.first)]
+
+    def take_column(self, column: ColumnLook, texts: Any) -> None:
+        """Take in a block of one column."""
+        column.tell(*column.take(texts, self.hashed))
 
     def hashed(self, values: Any) -> Any:
         """A hash of each of some texts."""
@@ -242,6 +253,10 @@ class _Look:
         for column in self.columns:
             found += _column_oddities(column)
         return found
+
+
+def _texts(column: Any) -> Any:
+    return column if pa.types.is_string(column.type) else as_texts(column)
 
 
 def _seen(column: ColumnLook) -> SeenColumn:

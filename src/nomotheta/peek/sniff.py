@@ -18,6 +18,7 @@ from nomotheta.unpack import check_regular
 
 SAMPLE = 1 << 20
 _RECORDS = 500
+_MOST_FIELDS = 10_000
 _DELIMITERS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "bar", "^": "caret", "~": "tilde", ":": "colon"}
 _BOMS = {codecs.BOM_UTF8: "utf-8", codecs.BOM_UTF16_LE: "utf-16", codecs.BOM_UTF16_BE: "utf-16"}
 _NAME = re.compile(r"[^\W\d][\w .()/#%²&-]{0,63}")
@@ -80,13 +81,26 @@ def sniff(path: Path, name: str) -> Sniffed:
     layout, records, delimiter_why = _delimiter(data, encoding, whole=whole)
     if not records:
         raise DeliveryError("the file holds only empty lines", where=name)
-    width = Counter(map(len, records)).most_common(1)[0][0]
+    width = _width(records, delimiter_why, name)
     header, header_why = _header(records, width)
     names = tuple(records[0]) if header else tuple(f"column_{at + 1}" for at in range(width))
     return Sniffed(
         layout.model_copy(update={"header": int(header)}), "", encoding, encoding_why,
         {end: count for end, count in ends.items() if count}, delimiter_why, header_why, names, max(width, len(names)),
     )  # fmt: skip
+
+
+def _width(records: Sequence[Sequence[str]], why: str, name: str) -> int:
+    """How many fields most records have.
+
+    Raises:
+        DeliveryError: more than a table has columns.
+    """
+    width = Counter(map(len, records)).most_common(1)[0][0]
+    if width > _MOST_FIELDS:
+        told = f"its records have {width:,} fields ({why}); more than {_MOST_FIELDS:,} are no table"
+        raise DeliveryError(told, where=name, mend="check what the file is, and ask for it as a table of fewer columns")
+    return width
 
 
 def _of_another_format(path: Path, name: str, found: str, why: str) -> Sniffed:

@@ -99,6 +99,9 @@ def read_record(data: bytes, at: int, layout: Layout, *, final: bool) -> tuple[l
     limit = at + layout.record_bytes
     fields: list[Value] = []
     quote, delimiter, escape = layout.quote.encode(), layout.delimiter.encode(), layout.escape.encode()
+    if not any(sign and data.find(sign, at, line_end) >= 0 for sign in (quote, escape)):  # no line end is in a field
+        line = data[at:line_end].removesuffix(b"\r")
+        return [(value, False) for value in line.split(delimiter)], min(line_end + 1, len(data))
     position = counted = at
     feeds = 0
     while True:
