@@ -13,7 +13,7 @@ from nomotheta.kinds import show
 from nomotheta.rules import HIDDEN
 from nomotheta.source import Batch
 
-_KEPT = 4  # blocks: no place looks further ahead
+_KEPT = 2  # blocks: no place looks further ahead
 _SHOWN = 6  # columns of a row
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import csv
+import itertools
 import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -19,8 +20,8 @@ from nomotheta.conditions import Kind
 from nomotheta.kernel import ODD, TEXT, Read, ReadColumn, Words, count_byte, read_block
 from nomotheta.kinds import spec_of
 from nomotheta.source.base import Batch, Ints, Odd
-from nomotheta.source.marks import LINE_FEED
-from nomotheta.source.records import Scanned, Spans, Value, read_record, record_spans
+from nomotheta.source.marks import LINE_FEED, RETURN
+from nomotheta.source.records import Scanned, Spans, Value, find_all, read_record, record_spans
 
 if TYPE_CHECKING:
     from nomotheta.source.formats.delimited import Block
@@ -54,7 +55,7 @@ class Columns(Sequence[Any]):
             raise IndexError(at)
         if at not in self._texts:
             read = self.read
-            self._texts |= self._as_texts(self._data, self._size, read.count + read.empty, list(read.values))
+            self._texts |= self._as_texts(self._data, self._size, read.count, list(read.values))
         return self._texts[at]
 
     def values(self, at: int) -> Any:
@@ -106,8 +107,20 @@ class TextBatch(Batch):
 
     def line_numbers(self, records: Ints) -> Ints:
         """The line in the file, from 1, on which each record begins."""
-        within = records if self.a_line_each else self.spans().lines[records]
-        return within + self.block.line
+        if self.a_line_each or not len(records):
+            return records + self.block.line
+        if self._read is None or not np.all(records[1:] >= records[:-1]):
+            return self.spans().lines[records] + self.block.line
+        starts = self._read.starts[records].astype(np.int64)
+        return self._feeds_before(starts) + self.block.line
+
+    def _feeds_before(self, starts: Ints) -> Ints:
+        """How many line ends stand before each of some places, in their order; a block may be nothing but line ends."""
+        if len(starts) > _FEW:
+            return np.searchsorted(find_all(self.block.data, LINE_FEED), starts)
+        edges = [0, *starts.tolist()]
+        between = [count_byte(self.block.chunk[low:high], LINE_FEED) for low, high in itertools.pairwise(edges)]
+        return np.cumsum(np.array(between, np.int64))
 
     @property
     def a_line_each(self) -> bool:
@@ -205,6 +218,8 @@ def read_texts(
 
 
 _SOME = 1 << 16
+_SHORT = 4  # bytes of a line, on average, below which most lines must be empty
+_FEW = 256  # places that are counted up to one by one
 _SUBSTITUTES = (0x1F, 0x1E, 0x1D, 0x1C, 0x02, 0x01)
 
 
@@ -274,7 +289,8 @@ def _from_kernel(block: Block, layout: Layout, width: int, lines: int, kinds: Ma
     nulls, quote = Words(layout.null_words), ord(layout.quote) if layout.quote else None
     all_texts = dict.fromkeys(range(width), TEXT)
     specs = all_texts if layout.trim else all_texts | {at: spec_of(kind, layout) for at, kind in kinds.items()}
-    read = read_block(block.chunk, lines, width, delimiter[0], quote, nulls, specs, size=block.size)
+    most = lines if lines < block.size // _SHORT else _filled_lines(block)  # room is made for what may be a record
+    read = read_block(block.chunk, most, width, delimiter[0], quote, nulls, specs, size=block.size)
     if read is None:
         return None
 
@@ -286,6 +302,13 @@ def _from_kernel(block: Block, layout: Layout, width: int, lines: int, kinds: Ma
     odd = [_ragged(at, have, width) for at, have in zip(read.odd.tolist(), read.odd_widths.tolist(), strict=True)]
     columns = Columns(block.chunk, block.size, read, as_texts)
     return TextBatch(columns, read.records, odd, read.count, lines, read.empty, block=block, layout=layout, _read=read)
+
+
+def _filled_lines(block: Block) -> int:
+    """How many lines of a block are not empty."""
+    codes = np.frombuffer(block.chunk, np.uint8, block.size)
+    ends = (codes == LINE_FEED) | (codes == RETURN)
+    return int(np.count_nonzero(~ends[1:] & ends[:-1])) + int(not ends[0])
 
 
 def _from_arrow(block: Block, layout: Layout, width: int, lines: int) -> TextBatch:
