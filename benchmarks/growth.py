@@ -290,7 +290,7 @@ def keyed(folder: Path, count: int) -> None:
         bookings(own / "b.csv", 1_000)
         workspace(own, 'tolerate = "all"', '[[keys]]\ncolumns = ["id"]\n')
         unique = ", primary key (id)" if index == "index" else ""
-        kinds = "id BIGINT, code VARCHAR, name VARCHAR, day DATE, at TIMESTAMP, number BIGINT, fare DECIMAL(8,2), paid BOOLEAN"
+        kinds = 'id BIGINT, code VARCHAR, name VARCHAR, day DATE, "at" TIMESTAMP, number BIGINT, fare DECIMAL(8,2), paid BOOLEAN'
         for name, rows in (("full", 5_000_000), ("empty", 0)):
             python(
                 f"import duckdb; c = duckdb.connect({str(own / (name + '.duckdb'))!r}); c.execute('create table t ({kinds}{unique})'); "

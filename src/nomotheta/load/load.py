@@ -14,6 +14,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from nomotheta.charter import Check, Compiled, Stated
+from nomotheta.conditions import Kind
 from nomotheta.errors import DeliveryError, NomothetaError, PlaceError
 from nomotheta.events import Listener, Progress, nobody
 from nomotheta.load.balance import Balance, FileCount
@@ -33,6 +34,7 @@ from nomotheta.rules import Finding, worst
 from nomotheta.source import ArrivedFile, Batch, Lines, SourceFile, check_stated, match_columns, open_file, statement
 
 _SEEDS = 5
+_LARGE, _SMALL = 100_000, 32 << 20  # rows of a table, bytes of a delivery: its keys are asked for one by one
 State = Literal["loaded", "undone"]
 Judge = Callable[[Mapping[str, int], bool, str], list[Finding]]
 
@@ -93,6 +95,7 @@ class _Load:
     repeats: Repeats = field(default_factory=lambda: Repeats((), ()))
     newest: list[int] = field(default_factory=list)
     told_rows: int = 0
+    before: int = 0
     committing: bool = False
     balance: Balance = field(default_factory=Balance)
     findings: list[Finding] = field(default_factory=list)
@@ -114,7 +117,7 @@ class _Load:
     def run(self, rejects: RejectFile) -> None:
         """Everything that happens inside the transaction."""
         charter, table = self.compiled.charter, self.compiled.charter.table
-        before = self.place.count(table)
+        before = self.before = self.place.count(table)
         removed = 0
         if charter.load.how == "overwrite":
             where = self.place.render(self.compiled.slice, self.now) if self.compiled.slice else None
@@ -155,6 +158,7 @@ class _Load:
         """Everything that happens before the transaction, where rows are gathered beside the table."""
         charter, staging = self.compiled.charter, self.compiled.charter.load.staging
         assert staging is not None  # noqa: S101 - only then is there a table to gather them in
+        self.before = self.place.count(charter.table)
         self.newest = [mark.load_no for mark in self.place.marks(charter.table)]
         stream, schema = self.incoming(rejects)
         there = gather(
@@ -274,7 +278,9 @@ class _Load:
         """What is known of the keys before the first row goes in."""
         keys, how = self.keys(), self.compiled.charter.load.how
         replaced = how == "merge" or (how == "overwrite" and self.compiled.slice is None)
-        seen = [SeenKeys() if replaced else self.known_keys(key, engine) for key in keys]
+        seen = (
+            [SeenKeys() for _ in keys] if replaced or not keys or not self.before else self.known_in_table(keys, engine)
+        )
         found = Repeats(keys, seen)
         if len(keys) == 1:
             key = keys[0]
@@ -300,21 +306,50 @@ class _Load:
                 self.listener(Progress(told, done, total, "bytes"))
         self.listener(Progress(told, total, total, "bytes", ended=True))
 
-    def known_keys(self, key: Check, engine: Engine) -> SeenKeys:
-        """The keys that stand in the table already."""
+    def known_in_table(self, keys: Sequence[Check], engine: Engine) -> list[SeenKeys]:
+        """The keys that are in the table already: of a small delivery its own are asked for, else all are read."""
+        size = sum(file.survey.bytes_of_content for file in self.order.files)
+        if self.before < _LARGE or size > _SMALL or not all(self.place.probes(key.columns, self.kinds) for key in keys):
+            return [self.known_keys(key, engine) for key in keys]
+        own: list[list[Any]] = [[] for _ in keys]
+        for _, worked, _ in self.read_before(engine):
+            for tables, key in zip(own, keys, strict=True):
+                tables.append(worked.good.select(list(key.columns)))
+        self.notes.clear()  # they are said of the reading that counts
+        return [self.known_among(key, pa.concat_tables(tables), engine) for key, tables in zip(keys, own, strict=True)]
+
+    def known_among(self, key: Check, cells: Any, engine: Engine) -> SeenKeys:
+        """Those of some keys that are in the table already."""
         seen, table = SeenKeys(), self.compiled.charter.table
-        if not self.place.count(table):
-            return seen
-        kinds = self.compiled.charter.kinds()
-        self.place.expect(table, kinds)
+        self.place.expect(table, self.kinds)
+        if not key.whole_row:  # with a null it is no key
+            cells = cells.drop_null()
+        sliced = self.compiled.slice
+        stays = f"NOT coalesce({self.place.render(sliced, self.now)}, FALSE)" if sliced else None
+        for batch in self.place.present(table, cells, stays, nulls=key.whole_row) if cells.num_rows else ():
+            self._add_known(seen, batch, key, engine)
+        return seen
+
+    def _add_known(self, seen: SeenKeys, batch: Any, key: Check, engine: Engine) -> None:
+        columns = [as_kind(batch.column(at), self.kinds[name]) for at, name in enumerate(key.columns)]
+        whole = pa.table(columns, list(key.columns))
+        hashes, _ = engine.hashes(whole, key.columns, self.seed, whole_row=key.whole_row)
+        seen.add(hashes, np.full(len(hashes), IN_TABLE))
+
+    @property
+    def kinds(self) -> Mapping[str, Kind]:
+        """What the charter's columns are meant to be."""
+        return self.compiled.charter.kinds()
+
+    def known_keys(self, key: Check, engine: Engine) -> SeenKeys:
+        """All keys that are in the table already."""
+        seen, table = SeenKeys(), self.compiled.charter.table
+        self.place.expect(table, self.kinds)
         listed = ", ".join(quoted(name) for name in key.columns)
         sliced = self.compiled.slice
         stays = f"NOT coalesce({self.place.render(sliced, self.now)}, FALSE)" if sliced else None
         for batch in self.place.stream(f"SELECT {listed} {self.place.rowset(table, stays)}"):
-            columns = [as_kind(batch.column(at), kinds[name]) for at, name in enumerate(key.columns)]
-            whole = pa.table(columns, list(key.columns))
-            hashes, _ = engine.hashes(whole, key.columns, self.seed, whole_row=key.whole_row)
-            seen.add(hashes, np.full(len(hashes), IN_TABLE))
+            self._add_known(seen, batch, key, engine)
         return seen
 
     def accepted(

@@ -132,6 +132,15 @@ class Place(Protocol):
         With `nulls`, null is equal to null; else to nothing.
         """
 
+    def probes(self, columns: Sequence[str], kinds: Mapping[str, Kind]) -> bool:
+        """Whether `present` knows equal values of such columns as the kinds do."""
+
+    def present(self, table: str, cells: Any, where: str | None, *, nulls: bool = False) -> Iterable[Any]:
+        """The rows of a `pa.Table` of some of a table's columns that a row of the table, or of its part, is equal to.
+
+        They come as Arrow record batches such as `stream` gives. With `nulls`, null is equal to null; else to nothing.
+        """
+
     def expect(self, table: str, kinds: Mapping[str, Kind]) -> None:
         """Say of what kinds a table's columns are meant to be, for a database that does not see to it."""
 

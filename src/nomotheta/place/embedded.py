@@ -107,6 +107,14 @@ class Embedded:
         )
         return int(self.fetch(sql, nomotheta_taken=cells).column(0)[0].as_py())
 
+    def probes(self, _columns: Sequence[str], _kinds: Mapping[str, Kind]) -> bool:
+        """Values are known by their kinds only here, where all rows are streamed anyway."""
+        return False
+
+    def present(self, table: str, cells: Any, where: str | None, *, nulls: bool = False) -> Iterator[Any]:
+        """Not asked for."""
+        raise NotImplementedError
+
     def render(self, node: Node, now: Now) -> str:
         """A condition as the engine's SQL."""
         return Renderer(now).render(node)

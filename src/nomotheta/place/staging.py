@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -75,6 +75,10 @@ class Staging:
 
     def count(self, table: str, where: str | None = None) -> int:
         """How many rows meet a condition."""
+        raise NotImplementedError
+
+    def stream(self, sql: str) -> Iterable[Any]:
+        """Rows as Arrow record batches."""
         raise NotImplementedError
 
     # ---- what it may say otherwise
@@ -200,6 +204,25 @@ class Staging:
                 f"SELECT count(*) AS n FROM {STAGE} AS {_STAGE} WHERE NOT EXISTS "
                 f"(SELECT 1 FROM {quoted_table(table)} AS {_TABLE} WHERE {same})"
             )
+
+    def probes(self, _columns: Sequence[str], _kinds: Mapping[str, Kind]) -> bool:
+        """The database sees to its kinds, and compares them."""
+        return True
+
+    def present(self, table: str, cells: Any, where: str | None, *, nulls: bool = False) -> Iterator[Any]:
+        """Those of some rows that a row of the table is equal to, once each or more often."""
+        names = cells.column_names
+        sides = zip(cells.columns, self._sides(table, names, self.natively), strict=True)
+        same = " AND ".join(
+            f"NOT ({self.distinct(*pair)})" if nulls and column.null_count else f"{pair[0]} = {pair[1]}"
+            for column, pair in sides
+        )
+        listed = ", ".join(f"{_STAGE}.{quoted(name)}" for name in names)
+        rows = f"SELECT * FROM {quoted_table(table)}" + (f" WHERE {where}" if where else "")
+        with self.staged(table, names, iter(cells.to_batches()), cells.schema):
+            exists = f"EXISTS (SELECT 1 FROM ({rows}) AS {_TABLE} WHERE {same})"
+            found = list(self.stream(f"SELECT {listed} FROM {STAGE} AS {_STAGE} WHERE {exists}"))
+        yield from found
 
     def merge(self, table: str, how: Merge, batches: Iterator[Any], schema: Any) -> Merged:
         """Take rows over: those of new keys are added, those that differ from the row of their key replace its values.
