@@ -104,7 +104,7 @@ def ours(file: str) -> None:
     kept = []
     for worked in worked_blocks(source, plan):
         kept.append(worked.good)
-        rejects += worked.set_aside.num_rows
+        rejects += worked.set_aside.faults.num_rows
         rows += worked.good.num_rows
         if len(kept) > 4:
             kept = kept[-4:]  # as a place would, which takes them and lets go

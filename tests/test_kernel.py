@@ -87,7 +87,12 @@ def loaded(folder: Path, layout: str) -> Any:
     engine = Engine(checks, Now(moment, moment.date()))
     plan = Plan(chosen, "x.csv", shape.positions, shape.width, {}, [], engine, "UTC", 0)
     return [
-        (worked.good.to_pylist(), worked.records.tolist(), worked.set_aside.to_pylist(), worked.batch.lines)
+        (
+            worked.good.to_pylist(),
+            worked.records.tolist(),
+            [table.to_pylist() for table in worked.set_aside.tables(1000)],
+            worked.batch.lines,
+        )
         for worked in worked_blocks(source, plan)
     ]
 

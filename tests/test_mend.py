@@ -82,7 +82,7 @@ REFUSED: list[tuple[str, Callable[[str], str], str]] = [
     ("a row of another file", lambda text: text.replace("inbox/", "outbox/"), "did not set record 2 of outbox/"),
     ("a record that was loaded", lambda text: text.replace("csv,3,2,", "csv,3,1,"), "did not set record 1"),
     ("a link that was lost", lambda text: text.replace("1,inbox", ",inbox", 1), "does not say which rejected row"),
-    ("the same row twice", lambda text: text + text.split("\n")[1] + "\n", "stands in it twice"),
+    ("the same row twice", lambda text: text + text.split("\n")[1] + "\n", "is in it twice"),
     ("another load", lambda text: text.replace("1,inbox", "7,inbox"), "is not in the ledger"),
     ("nothing", lambda text: text.split("\n")[0] + "\n", "holds no rows"),
 ]

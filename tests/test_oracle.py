@@ -8,6 +8,7 @@ from decimal import Decimal, InvalidOperation
 from pathlib import Path
 from typing import Any
 
+import pyarrow as pa
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
@@ -15,7 +16,7 @@ from hypothesis import strategies as st
 from conftest import DAY, SETTINGS, Space
 from nomotheta.charter import Delivery, Tell
 from nomotheta.ledger import LoadResult, RunResult, TableResult
-from nomotheta.report.table import safe_cell
+from nomotheta.report.table import safe_cells
 from nomotheta.source import expected
 from nomotheta.tell import worth_telling
 
@@ -144,7 +145,7 @@ def test_the_day_is_filled_into_a_pattern(pattern: str, name: str) -> None:
     [("=A1", "'=A1"), ("+1", "+1"), ("-1.234,50", "-1.234,50"), ("-x", "'-x"), ("@cmd", "'@cmd"), ("\tx", "'\tx"), ("a=b", "a=b"), ("'x", "''x")],
 )  # fmt: skip
 def test_no_cell_of_a_csv_is_a_formula(cell: str, written: str) -> None:
-    assert safe_cell(cell) == written
+    assert safe_cells(pa.array([cell])).to_pylist() == [written]
 
 
 @pytest.mark.parametrize(

@@ -379,7 +379,7 @@ def rejects(
     """
     with guarded(json=json):
         opened = _open(workspace)
-        found = opened.set_aside(load, None if every or csv else 20)
+        found = opened.set_aside(load, None if every else 0 if csv else 20)
         if csv:
             rows = opened.write_rejects(found, csv)
             told = f"mend them there, then: nomotheta load {found.load.table} --again {csv}"

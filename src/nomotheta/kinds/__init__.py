@@ -13,7 +13,7 @@ from nomotheta.kinds.native import (
     without_exponents,
 )
 from nomotheta.kinds.plain import spec_of
-from nomotheta.kinds.read import arrow_type, explain, read_column
+from nomotheta.kinds.read import arrow_type, explain, explain_all, read_column
 from nomotheta.kinds.show import show
 from nomotheta.kinds.typed import Misfit, Reason, Typed
 
@@ -29,6 +29,7 @@ __all__ = [
     "as_texts",
     "canonical_cells",
     "explain",
+    "explain_all",
     "in_layout",
     "plain_column",
     "read_column",

@@ -285,22 +285,23 @@ class Ledger:
 
     def expect_mended(self, of_load: int, load_no: int, rows: Sequence[tuple[str, int]]) -> None:
         """Rows that a load set aside (file and record) are about to come with another."""
+        self._mended("INSERT INTO mended VALUES (?, ?, ?, ?)", of_load, load_no, rows)
+
+    def drop_mended(self, of_load: int, load_no: int, rows: Sequence[tuple[str, int]]) -> None:
+        """These did not come after all."""
+        of = "of_load = ? AND load_no = ? AND file = ? AND record = ?"
+        self._mended(f"DELETE FROM mended WHERE {of}", of_load, load_no, rows)
+
+    def _mended(self, sql: str, of_load: int, load_no: int, rows: Sequence[tuple[str, int]]) -> None:
+        """A statement for every one of some rows, all of them or none."""
         given = [(of_load, load_no, file, record) for file, record in rows]
         try:
             with contextlib.closing(self._connection.cursor()) as cursor:
                 cursor.execute("BEGIN")
-                cursor.executemany("INSERT INTO mended VALUES (?, ?, ?, ?)", given)
+                cursor.executemany(sql, given)
                 cursor.execute("COMMIT")
         except sqlite3.Error as error:
             raise self._error(error) from None
-
-    def drop_mended(self, of_load: int, load_no: int, rows: Sequence[tuple[str, int]]) -> None:
-        """These did not come after all."""
-        for file, record in rows:
-            self._rows(
-                "DELETE FROM mended WHERE of_load = ? AND load_no = ? AND file = ? AND record = ?",
-                of_load, load_no, file, record,
-            )  # fmt: skip
 
     def mended(self, of_load: int) -> dict[tuple[str, int], int]:
         """The rows of a load (file and record) that came later, each with the load it came with."""

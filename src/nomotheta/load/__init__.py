@@ -7,14 +7,27 @@ from nomotheta.load.engine import Engine
 from nomotheta.load.keys import SeenKeys
 from nomotheta.load.load import Judge, Order, Outcome, load
 from nomotheta.load.mended import LINKS, Mended, columns_of, delimiter_of, mended_charter, open_mended, read_mended
-from nomotheta.load.rejects import Reject, RejectFile, left_out, part_of, read_rejects, recover
+from nomotheta.load.rejects import (
+    FAULTS_SHOWN,
+    Came,
+    Reject,
+    RejectFile,
+    count_faults,
+    left_out,
+    open_faults,
+    part_of,
+    read_rejects,
+    recover,
+)
 from nomotheta.load.stage import begun, stage_name, stage_token
 from nomotheta.load.undo import TakenOut, told_apart, undo
 from nomotheta.load.work import Plan, Worked, constants
 
 __all__ = [
+    "FAULTS_SHOWN",
     "LINKS",
     "Balance",
+    "Came",
     "Engine",
     "FileCount",
     "Judge",
@@ -32,10 +45,12 @@ __all__ = [
     "columns_of",
     "compare",
     "constants",
+    "count_faults",
     "delimiter_of",
     "left_out",
     "load",
     "mended_charter",
+    "open_faults",
     "open_mended",
     "part_of",
     "read_mended",

@@ -22,13 +22,13 @@ from nomotheta.load.blocks import worked_blocks, worked_files
 from nomotheta.load.compare import as_kind, compare, held_to_limits
 from nomotheta.load.engine import Engine
 from nomotheta.load.keys import IN_TABLE, InOrder, SeenKeys
-from nomotheta.load.rejects import SCHEMA, RejectFile, in_order
+from nomotheta.load.rejects import RejectFile
 from nomotheta.load.repeats import Repeats, decide
 from nomotheta.load.sent import Sent
 from nomotheta.load.stage import clear, gather
 from nomotheta.load.tally import Tally
 from nomotheta.load.undo import columns_kept, keeping, kept_table
-from nomotheta.load.work import Fault, Plan, Worked, constants
+from nomotheta.load.work import Fault, Plan, Worked, as_table, constants
 from nomotheta.place import Mark, Merge, Now, Place, PlaceColumn, quoted
 from nomotheta.rules import Finding, worst
 from nomotheta.source import ArrivedFile, Batch, Lines, SourceFile, check_stated, match_columns, open_file, statement
@@ -396,17 +396,16 @@ class _Load:
         self, worked: Worked, plan: Plan, repeats: Repeats, before: int, rejects: RejectFile, counts: Counter[str]
     ) -> tuple[Any, Any]:
         """The good rows of a block but those that stay out for another's sake, and their records; the rest is kept."""
-        counts["rejected"] += pc.count_distinct(worked.set_aside["record"]).as_py()
-        found = worked.set_aside
-        found = found.set_column(2, SCHEMA.field("record"), pc.add(found["record"], before))
+        counts["rejected"] += len(worked.set_aside.originals)
+        found = worked.set_aside.behind(before)
         gone, faults = np.zeros(worked.good.num_rows, np.bool_), list[Fault]()
         if repeats.keys:
             gone, faults = repeats.of(worked, counts["numbered in all"], plan.file, plan.charter.private())
         counts["repeated"] += int(gone.sum())
         if faults:
-            found = in_order([found, worked.rejects(plan, faults, (), before)])
+            found = found.with_more(worked.rejects(plan, as_table(faults), (), before))
         for tally, name in ((self.reasons, "reason"), (self.by_check, "rule")):
-            for each in pc.value_counts(found[name]).to_pylist():
+            for each in pc.value_counts(found.faults[name]).to_pylist():
                 tally[each["values"]] += each["counts"]
         rejects.add(found)
         if not gone.any():

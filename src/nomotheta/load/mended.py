@@ -20,7 +20,7 @@ from nomotheta.charter import Charter, Column, Compiled, Layout, Tolerance
 from nomotheta.conditions import Kind
 from nomotheta.errors import DeliveryError
 from nomotheta.kinds import CANONICAL
-from nomotheta.load.rejects import Reject
+from nomotheta.load.rejects import cells_set_aside
 from nomotheta.source import ArrivedFile, Batch, Odd, SourceFile, arrived, literal, open_file
 
 OF_LOAD, OF_FILE, OF_LINE, OF_RECORD, WHY, ORIGINAL = (
@@ -47,7 +47,7 @@ class Mended:
     lines: Sequence[int]
     cells: Sequence[tuple[str | None, ...]]
 
-    def untouched(self, rejects: Sequence[Reject]) -> Mapping[int, str]:
+    def untouched(self, rejects: Path) -> Mapping[int, str]:
         """The lines of rows that are still what they were set aside for, and what that is.
 
         Those whose shape was wrong; and where rows are merged, those that repeat a key: nothing else would keep them
@@ -55,16 +55,16 @@ class Mended:
         """
         charter = self.compiled.charter
         columns = columns_of(charter)
-        shapes = {(each.file, each.record): each.cells for each in rejects if each.reason in SHAPE_REASONS}
         merged = charter.load.how == "merge"
-        repeats = {(each.file, each.record): each.cells for each in rejects if merged and each.reason == "repeated"}
-        key = [columns.index(name) for name in charter.keys[0].columns if name in columns] if repeats else []
+        aside = cells_set_aside(rejects, SHAPE_REASONS | ({"repeated"} if merged else set()))
+        key = [columns.index(name) for name in charter.keys[0].columns if name in columns] if merged else []
         found: dict[int, str] = {}
-        for row, line, cells in zip(self.rows, self.lines, self.cells, strict=True):
-            if row in shapes and _same(cells, shapes[row], range(len(columns))):
-                found[line] = "is still as it was set aside, and its shape was wrong"
-            elif row in repeats and _same(cells, repeats[row], key):
+        for row, line, cells in zip(self.rows, self.lines, self.cells, strict=True) if aside else ():
+            reason, before = aside.get(row, ("", ()))
+            if reason == "repeated" and _same(cells, before, key):
                 found[line] = "is still as it was set aside, and repeats the key of another row"
+            elif reason and reason != "repeated" and _same(cells, before, range(len(columns))):
+                found[line] = "is still as it was set aside, and its shape was wrong"
         return found
 
 
@@ -113,13 +113,11 @@ def read_mended(root: Path, path: Path, compiled: Compiled) -> Mended:
     if len(loads) > 1:
         told = f"the rows are of several loads: {', '.join(map(str, sorted(loads)))}"
         raise DeliveryError(told, where=name, mend="send those of each load in a file of its own")
-    twice = (
-        next((row for at, row in enumerate(rows) if row in set(rows[:at])), None)
-        if len(set(rows)) < len(rows)
-        else None
-    )
-    if twice:
-        raise DeliveryError(f"record {twice[1]} of {twice[0]} stands in it twice", where=name, mend="keep one")
+    known: set[tuple[str, int]] = set()
+    for row in rows:
+        if row in known:
+            raise DeliveryError(f"record {row[1]} of {row[0]} is in it twice", where=name, mend="keep one")
+        known.add(row)
     return Mended(file, derived, loads.pop(), rows, lines, cells)
 
 

@@ -3,18 +3,19 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Sequence
-from dataclasses import dataclass, fields
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, fields, replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from nomotheta.ahead import import_ahead
 
-_FLUSH = 5000
-_READ = 4096
+_FLUSH = 20_000  # faults
+_READ = 16_384
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,11 +46,57 @@ _TYPES = dict.fromkeys(("line", "record", "offset"), pa.int64()) | {"cells": pa.
 SCHEMA = pa.schema([(each.name, _TYPES.get(each.name, pa.string())) for each in fields(Reject)])
 
 
-def in_order(tables: Sequence[Any]) -> Any:
-    """Tables of rejects as one, those of a row that comes earlier first."""
-    whole = pa.concat_tables(tables)
-    records = whole["record"].to_numpy()
-    return whole.take(pa.array(np.argsort(records, kind="stable")))
+_OF_ROW = ("original", "cells")
+_TOLD = pa.schema([*(each for each in SCHEMA if each.name not in _OF_ROW), ("row", pa.int64())])
+
+
+@dataclass(frozen=True, slots=True)
+class Aside:
+    """What a block sets aside: a table of faults, and of each row that has any its original text and its cells, once.
+
+    The faults have the columns of SCHEMA but those two, and the number of their row.
+    """
+
+    faults: Any
+    originals: Any
+    cells: Any
+
+    @classmethod
+    def of(cls, made: Mapping[str, Any], rows: Any, originals: Any, cells: Any) -> Aside:
+        """From the columns of the faults, their rows, and what is told of the rows."""
+        columns = [rows if name == "row" else made[name] for name in _TOLD.names]
+        return cls(pa.table(columns, _TOLD), originals, cells)
+
+    @classmethod
+    def nothing(cls) -> Aside:
+        """No faults."""
+        return cls(_TOLD.empty_table(), pa.array([], pa.string()), pa.array([], _TYPES["cells"]))
+
+    def behind(self, records: int) -> Aside:
+        """The same with so many records before them."""
+        at = _TOLD.get_field_index("record")
+        told = self.faults.set_column(at, _TOLD.field(at), pc.add(self.faults["record"], records))
+        return replace(self, faults=told)
+
+    def with_more(self, other: Aside) -> Aside:
+        """Both, those of a row that comes earlier first."""
+        at = _TOLD.get_field_index("row")
+        more = other.faults.set_column(at, _TOLD.field(at), pc.add(other.faults["row"], len(self.originals)))
+        whole = pa.concat_tables([self.faults, more])
+        order = np.argsort(whole["record"].to_numpy(), kind="stable")
+        originals, cells = (
+            pa.concat_arrays([self.originals, other.originals]),
+            pa.concat_arrays([self.cells, other.cells]),
+        )
+        return Aside(whole.take(pa.array(order)), originals, cells)
+
+    def tables(self, size: int) -> Iterator[Any]:
+        """All of it as tables of SCHEMA, of at most so many faults."""
+        for first in range(0, self.faults.num_rows, size):
+            part = self.faults.slice(first, size)
+            rows = part["row"].combine_chunks()
+            told = {"original": self.originals.take(rows), "cells": self.cells.take(rows)}
+            yield pa.table([told[name] if name in told else part[name] for name in SCHEMA.names], SCHEMA)
 
 
 class RejectFile:
@@ -60,14 +107,14 @@ class RejectFile:
         self._pending: list[Any] = []
         self._writer: Any = None
 
-    def add(self, rejects: Any) -> None:
-        """Keep some more: a `pa.Table` with a column for each field of a `Reject`."""
-        if rejects.num_rows:
-            if not self._pending:
-                import_ahead("pyarrow.parquet")  # only now: most nights nothing is set aside
-            self._pending.append(rejects)
-        if sum(table.num_rows for table in self._pending) >= _FLUSH:
-            self._flush()
+    def add(self, aside: Aside) -> None:
+        """Keep some more."""
+        if aside.faults.num_rows and self._writer is None and not self._pending:
+            import_ahead("pyarrow.parquet")  # only now: most nights nothing is set aside
+        for table in aside.tables(_FLUSH):
+            self._pending.append(table)
+            if sum(each.num_rows for each in self._pending) >= _FLUSH:
+                self._flush()
 
     def _flush(self) -> None:
         if not self._pending:
@@ -118,18 +165,60 @@ def recover(path: Path, *, stands: bool) -> None:
         part.replace(path) if stands else part.unlink()
 
 
-def read_rejects(path: Path, limit: int | None = None) -> Sequence[Reject]:
-    """The rejects of a load, in the order of the file; all, or the first `limit`."""
+Came = Mapping[tuple[str, int], int]  # rows that came later, by file and record, with the load that brought them
+
+
+def open_faults(path: Path, came: Came | None = None, columns: Sequence[str] | None = None) -> Iterator[Any]:
+    """The faults of a load in the order of the file, as `pa.Table`s, but those of rows that came later."""
     if not path.exists():
-        return []
+        return
     import pyarrow.parquet as pq
 
+    by_file: dict[str, list[int]] = {}
+    for file, record in came or ():
+        by_file.setdefault(file, []).append(record)
+    gone = {file: np.array(records) for file, records in by_file.items()}
+    wanted = list(dict.fromkeys(["file", "record", *columns])) if columns else None
+    with pq.ParquetFile(path) as file:
+        for batch in file.iter_batches(_READ, columns=wanted, use_threads=False):
+            table = pa.Table.from_batches([batch])
+            for name, records in gone.items():
+                of = pc.equal(table["file"], name).to_numpy()
+                if of.any():
+                    table = table.filter(pa.array(~(of & np.isin(table["record"].to_numpy(), records))))
+            if table.num_rows:
+                yield table
+
+
+def read_rejects(path: Path, limit: int | None = None, came: Came | None = None) -> Sequence[Reject]:
+    """The rejects of a load, in the order of the file, but those that came later; all, or the first `limit`."""
     found: list[Reject] = []
-    for batch in pq.ParquetFile(path).iter_batches(min(limit or _READ, _READ)):
-        found += [Reject(**row | {"cells": tuple(row["cells"])}) for row in batch.to_pylist()]
+    for table in open_faults(path, came):
+        rows = table if limit is None else table.slice(0, limit - len(found))
+        found += [Reject(**row | {"cells": tuple(row["cells"])}) for row in rows.to_pylist()]
         if limit is not None and len(found) >= limit:
-            return found[:limit]
+            break
     return found
+
+
+FAULTS_SHOWN = ("line", "message", "original", "cells")  # that a file to be mended is made of
+
+
+def cells_set_aside(
+    path: Path, reasons: frozenset[str]
+) -> Mapping[tuple[str, int], tuple[str, tuple[str | None, ...]]]:
+    """By file and record, the reason and the cells of the rows that were set aside for some reasons."""
+    found: dict[tuple[str, int], tuple[str, Cells]] = {}
+    wanted = pa.array(sorted(reasons))
+    for table in open_faults(path, None, ("reason", "cells")):
+        for row in table.filter(pc.is_in(table["reason"], wanted)).to_pylist():
+            found.setdefault((row["file"], row["record"]), (row["reason"], tuple(row["cells"])))
+    return found
+
+
+def count_faults(path: Path, came: Came) -> int:
+    """How many faults there are of rows that did not come later."""
+    return sum(table.num_rows for table in open_faults(path, came, ("record",)))
 
 
 def left_out(path: Path) -> dict[str, Any]:

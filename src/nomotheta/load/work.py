@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime
 import zoneinfo
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from decimal import Decimal
 from functools import cached_property
 from typing import Any
@@ -17,10 +17,10 @@ from numpy.typing import NDArray
 
 from nomotheta.charter import FROM_PLACE, Charter, Check, Compiled, value_of
 from nomotheta.conditions import Kind
-from nomotheta.kinds import arrow_type, as_texts, explain, in_layout, read_values, show
+from nomotheta.kinds import arrow_type, as_texts, explain_all, in_layout, read_values, show
 from nomotheta.load.engine import Engine
 from nomotheta.load.keys import Ascending
-from nomotheta.load.rejects import SCHEMA
+from nomotheta.load.rejects import Aside
 from nomotheta.rules import HIDDEN
 from nomotheta.source import Batch, Odd, SourceFile
 
@@ -83,12 +83,30 @@ class Fault:
     message: str
 
 
+_TOLD = [each.name for each in fields(Fault)]
+_FAULTS = pa.schema([(name, pa.int64() if name == "record" else pa.string()) for name in _TOLD])
+
+
+def as_table(faults: Sequence[Fault]) -> Any:
+    """Faults as a `pa.Table`, a column for each field."""
+    return pa.table({name: [getattr(fault, name) for fault in faults] for name in _TOLD}, _FAULTS)
+
+
+def _table_of(records: Ints, column: str, values: Any, reason: str, rule: str, messages: Any) -> Any:
+    """Faults of one sort; `messages` are n texts, or one for all."""
+    count = len(records)
+    told = pa.repeat(messages, count) if isinstance(messages, str) else messages
+    alike = {name: pa.repeat(text, count) for name, text in (("column", column), ("reason", reason), ("rule", rule))}
+    made = {"record": pa.array(records, pa.int64()), "value": values, "message": told, **alike}
+    return pa.table([made[name] for name in _TOLD], _FAULTS)
+
+
 @dataclass(slots=True)
 class Worked:
     """A block of `size` bytes after work.
 
-    `good` rows are a `pa.Table`, with the record of each; then the faults, also as a table of rejects whose records are
-    counted in the block, the hashes of each key, notes by column, and for each column of which a total is stated, its
+    `good` rows are a `pa.Table`, with the record of each; then what is set aside, its records counted in the block, the
+    hashes of each key, notes by column, and for each column of which a total is stated, its
     sum and how many values could not be read.
     """
 
@@ -97,39 +115,37 @@ class Worked:
     size: int
     good: Any
     records: Ints
-    faults: list[Fault]
-    set_aside: Any
+    set_aside: Aside
     hashes: list[tuple[NDArray[np.uint64], Ints] | Ascending]
     notes: Mapping[tuple[str, str], int]
     totals: Mapping[str, tuple[Decimal, int]]
 
-    def rejects(self, plan: Plan, faults: Sequence[Fault], odd: Sequence[Odd], before: int) -> Any:
-        """What is set aside as it is kept, a `pa.Table` of rejects in the order of the file.
+    def rejects(self, plan: Plan, faults: Any, odd: Sequence[Odd], before: int) -> Aside:
+        """What is set aside, in the order of the file.
 
-        `odd` are records without a place in the columns; `before` records stand in the file before the block.
+        `faults` are a table, as `as_table` makes it; `odd` are records without a place in the columns; `before` records
+        stand in the file before the block.
         """
-        if not faults and not odd:
-            return SCHEMA.empty_table()
-        records = np.array([*[each.record for each in odd], *[fault.record for fault in faults]])
+        strange = [Fault(each.record, "", None, each.reason, "", each.message) for each in odd]
+        told = pa.concat_tables([as_table(strange), faults]) if strange else faults
+        if not told.num_rows:
+            return Aside.nothing()
+        records = told["record"].to_numpy()
         order = np.argsort(records, kind="stable")
-        unique, at = np.unique(records, return_inverse=True)
-        headers, none = plan.charter.file_columns(), [""] * len(odd)
-        texts: dict[str, list[str | None]] = {
-            "file": [plan.file] * len(records), "column": [*none, *[fault.column for fault in faults]],
-            "header": [*none, *[headers.get(fault.column, "") for fault in faults]],
-            "value": [*[None] * len(odd), *[fault.value for fault in faults]],
-            "reason": [*[each.reason for each in odd], *[fault.reason for fault in faults]],
-            "rule": [*none, *[fault.rule for fault in faults]],
-            "message": [*[each.message for each in odd], *[fault.message for fault in faults]],
-        }  # fmt: skip
-        made: dict[str, Any] = {name: pa.array(values, pa.string()) for name, values in texts.items()}
-        made["line"], made["offset"] = self.batch.line_numbers(records), self.batch.offsets(records)
-        made["record"] = records + (before + 1)
+        told, records = told.take(pa.array(order)).combine_chunks(), records[order]
+        unique, first, at = np.unique(records, return_index=True, return_inverse=True)
+        headers, count = plan.charter.file_columns(), told.num_rows
+        made: dict[str, Any] = {name: told[name].combine_chunks() for name in _TOLD}
+        columns = made["column"].dictionary_encode()
+        named = pa.array([headers.get(name, "") for name in columns.dictionary.to_pylist()], pa.string())
+        made["header"], made["file"] = named.take(columns.indices), pa.repeat(plan.file, count)
+        where = pa.array(at.ravel())
+        made["line"] = pa.array(self.batch.line_numbers(unique), pa.int64()).take(where)
+        made["offset"] = pa.array(self.batch.offsets(unique), pa.int64()).take(where)
         originals = pa.array(self.batch.originals(unique), pa.string())
-        reasons = made["reason"].take(pa.array(np.unique(records, return_index=True)[1]))
-        made["original"] = originals.take(pa.array(at))
-        made["cells"] = self.cells(plan, unique, originals, reasons).take(pa.array(at))
-        return pa.table([made[name] for name in SCHEMA.names], SCHEMA).take(pa.array(order))
+        made["record"] = pa.array(records + (before + 1))
+        cells = self.cells(plan, unique, originals, made["reason"].take(pa.array(first)))
+        return Aside.of(made, where, originals, cells)
 
     def cells(self, plan: Plan, records: Ints, originals: Any, reasons: Any) -> Any:
         """The values of records by the charter's columns, as lists of texts; as far as they go, where one is odd."""
@@ -173,17 +189,20 @@ def work(source: SourceFile, block: Any, plan: Plan) -> Worked:
     """Carry out the charter on a block."""
     load = plan.charter.load
     batch = source.read(block, plan.width, fill=load.short_rows == "fill", cut=load.long_rows == "cut")
-    faults: list[Fault] = []
     notes: dict[tuple[str, str], int] = {}
-    columns, bad = _typed(batch, plan, faults, notes)
-    totals = {name: _total(columns[name], batch, faults, name) for name in plan.charter.stated_totals()}
+    columns, misfits, told = _typed(batch, plan, notes)
+    totals = {name: _total(columns[name], batch, misfits.get(name)) for name in plan.charter.stated_totals()}
     table = pa.table([columns[name] for name in plan.columns], plan.schema)
-    bad = bad | _checked(table, batch, plan, faults, bad)
+    bad = np.zeros(len(batch.records), np.bool_)
+    for rows in misfits.values():
+        bad |= rows
+    told += _checked(table, batch, plan, misfits, bad)
     records = batch.records
     if bad.any():
         table, records = _left(table, bad), records[~bad]
     hashes = [_keyed(table, key, plan) for key in plan.keys]
-    worked = Worked(batch, block.line, block.size, table, records, faults, None, hashes, notes, totals)
+    worked = Worked(batch, block.line, block.size, table, records, Aside.nothing(), hashes, notes, totals)
+    faults = pa.concat_tables(told) if told else _FAULTS.empty_table()
     worked.set_aside = worked.rejects(plan, faults, batch.odd, 0)
     return worked
 
@@ -211,12 +230,12 @@ def _left(table: Any, gone: NDArray[np.bool_]) -> Any:
 
 
 def _typed(
-    batch: Batch, plan: Plan, faults: list[Fault], notes: dict[tuple[str, str], int]
-) -> tuple[dict[str, Any], NDArray[np.bool_]]:
-    """The columns as values; rows with a misfit are marked and told of."""
-    count = len(batch.records)
-    bad = np.zeros(count, np.bool_)
+    batch: Batch, plan: Plan, notes: dict[tuple[str, str], int]
+) -> tuple[dict[str, Any], dict[str, NDArray[np.bool_]], list[Any]]:
+    """The columns as values; by column, which rows have a misfit in it; and tables of faults that tell of them."""
     columns: dict[str, Any] = {}
+    misfits: dict[str, NDArray[np.bool_]] = {}
+    told = []
     kinds, layout = plan.kinds, plan.compiled.layout
     quotes = batch.with_quotes()
     for name in plan.columns:
@@ -225,25 +244,25 @@ def _typed(
             columns[name] = _constant(plan.constants[name], kind, batch)
             continue
         at = plan.positions[name]
-        typed = read_values(batch.values(at), kind, layout, plan.zone, days_from=batch.days_from, null_words=quotes)
-        notes |= {(name, told): count for told, count in typed.notes.items()}
+        typed = read_values(
+            batch.values(at), kind, layout, plan.zone, days_from=batch.days_from, null_words=quotes
+        )  # fmt: skip
+        notes |= {(name, note): count for note, count in typed.notes.items()}
         columns[name] = typed.values
         for misfit in typed.misfits:
-            bad[misfit.rows] = True
-            values = as_texts(batch.taken(at, misfit.rows)).to_pylist()
-            records = batch.records[misfit.rows].tolist()
+            misfits.setdefault(name, np.zeros(len(batch.records), np.bool_))[misfit.rows] = True
+            values = as_texts(batch.taken(at, misfit.rows))
             long = misfit.reason == "text_length"
             rule = f"{name} has at most {kind.size} characters" if long else f"{name} is {kind}"
-            faults += [
-                Fault(record, name, value, misfit.reason, rule, f"{name} {explain(kind, misfit.reason, value, layout)}")
-                for record, value in zip(records, values, strict=True)
-            ]
-    return columns, bad
+            why = explain_all(kind, misfit.reason, values, layout)
+            messages = pc.binary_join_element_wise(pa.scalar(name), why, " ")
+            told.append(_table_of(batch.records[misfit.rows], name, values, misfit.reason, rule, messages))
+    return columns, misfits, told
 
 
-def _total(values: Any, batch: Batch, faults: Sequence[Fault], name: str) -> tuple[Decimal, int]:
+def _total(values: Any, batch: Batch, misfits: NDArray[np.bool_] | None) -> tuple[Decimal, int]:
     """The sum of a column, and how many records have no readable value in it."""
-    unread = sum(fault.column == name for fault in faults) + len(batch.odd)
+    unread = (0 if misfits is None else int(misfits.sum())) + len(batch.odd)
     exact = values.cast(pa.decimal128(38, getattr(values.type, "scale", 0)))
     return Decimal(pc.sum(exact).as_py() or 0), unread
 
@@ -257,24 +276,41 @@ def _constant(value: Any, kind: Kind, batch: Batch) -> Any:
 
 
 def _checked(
-    table: Any, batch: Batch, plan: Plan, faults: list[Fault], misfits: NDArray[np.bool_]
-) -> NDArray[np.bool_]:
-    """The rows that break a check which sets rows aside. A cell that has no value of its kind is not told of twice."""
-    bad = np.zeros(table.num_rows, np.bool_)
-    told = {(fault.record, fault.column) for fault in faults}
+    table: Any, batch: Batch, plan: Plan, misfits: Mapping[str, NDArray[np.bool_]], bad: NDArray[np.bool_]
+) -> list[Any]:
+    """Mark the rows that break a check which sets rows aside, and tell of them in tables of faults.
+
+    A cell that has no value of its kind is not told of twice.
+    """
+    told = []
     private = plan.charter.private()
-    for at, rows in plan.engine.broken(table).items():
-        check = plan.engine.checks[at]
-        cells = table.select(check.columns).take(pa.array(rows)).to_pylist()
+    for at, broken in plan.engine.broken(table).items():
+        check, rows = plan.engine.checks[at], broken
+        for name in check.columns:
+            if name in misfits:
+                rows = rows[~misfits[name][rows]]
+        if not len(rows):
+            continue
+        bad[rows] = True
         column = check.columns[0] if len(check.columns) == 1 else ""
-        for row, record, values in zip(rows.tolist(), batch.records[rows].tolist(), cells, strict=True):
-            if misfits[row] and any((record, name) in told for name in check.columns):
-                continue
-            bad[row] = True
-            value = shown_values(check.columns, list(values.values()), private)
-            faults.append(Fault(record, column, value, _reason(check.sort), check.name, _told(check.name, check.sort)))
-    faults.sort(key=lambda fault: fault.record)
-    return bad
+        values = _shown_column(table[column], rows) if column else _shown_rows(table, check.columns, rows, private)
+        message = _told(check.name, check.sort)
+        told.append(_table_of(batch.records[rows], column, values, _reason(check.sort), check.name, message))
+    return told
+
+
+def _shown_column(column: Any, rows: Ints) -> Any:
+    """The values of a column in some rows, as texts."""
+    cells = column.combine_chunks().take(pa.array(rows))
+    if pa.types.is_string(cells.type):
+        return cells
+    return pa.array([show(value) for value in cells.to_pylist()], pa.string())
+
+
+def _shown_rows(table: Any, columns: Sequence[str], rows: Ints, private: frozenset[str]) -> Any:
+    """The values of several columns in some rows, as texts."""
+    cells = table.select(list(columns)).take(pa.array(rows)).to_pylist()
+    return pa.array([shown_values(columns, list(values.values()), private) for values in cells], pa.string())
 
 
 def shown_values(columns: Sequence[str], values: Sequence[Any], private: frozenset[str]) -> str | None:

@@ -16,7 +16,7 @@ from nomotheta.report.documents import (
     to_json,
 )
 from nomotheta.report.look_page import look_page
-from nomotheta.report.page import STATES, gravest_first, headline, ordered, page, why, write_file
+from nomotheta.report.page import STATES, gravest_first, headline, ordered, page, why, write_file, write_parts
 from nomotheta.report.table import mendable_csv
 from nomotheta.report.visible import visible
 
@@ -44,4 +44,5 @@ __all__ = [
     "visible",
     "why",
     "write_file",
+    "write_parts",
 ]

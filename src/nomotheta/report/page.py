@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime
 import os
 import tempfile
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -89,8 +89,17 @@ def environment() -> Any:
 
 def write_file(path: Path, text: str) -> None:
     """Write a file whole or not at all."""
+    write_parts(path, (text.encode(),))
+
+
+def write_parts(path: Path, parts: Iterable[bytes]) -> None:
+    """The same of a file that is made part by part; what the parts raise leaves nothing behind."""
     path.parent.mkdir(parents=True, exist_ok=True)
     descriptor, name = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
-    with os.fdopen(descriptor, "w", encoding="utf-8", newline="") as file:
-        file.write(text)
-    Path(name).replace(path)
+    try:
+        with os.fdopen(descriptor, "wb") as file:
+            file.writelines(parts)
+        Path(name).replace(path)
+    except BaseException:
+        Path(name).unlink(missing_ok=True)
+        raise

@@ -2,43 +2,96 @@
 
 from __future__ import annotations
 
-import re
-from collections.abc import Sequence
+from collections.abc import Iterable, Iterator, Sequence
+from typing import Any
 
-from nomotheta.load import LINKS, Reject
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
 
-_FORMULA = re.compile(r"[=+\-@\t\r']")
-_NUMBER = re.compile(r"[+-]?[0-9][0-9.,]*")
-_QUOTED = re.compile(r'[",\r\n]|^\s|\s$')
+from nomotheta.load import LINKS
+
+_FORMULA = r"^[=+\-@\t\r']"
+_NUMBER = r"^[+-]?[0-9][0-9.,]*$"
+_QUOTED = r'[",\r\n]|^\s|\s$|^$'
 
 
-def mendable_csv(load_no: int, rejects: Sequence[Reject], columns: Sequence[str]) -> tuple[str, int]:
-    """The rows of rejects as CSV, and how many they are.
+def mendable_csv(load_no: int, faults: Iterable[Any], columns: Sequence[str]) -> Iterator[tuple[bytes, int]]:
+    """The rows of faults as parts of a CSV file, and how many rows each part has.
 
     A row stands once, with all its faults in one cell, and the columns by their names in the charter. What a
     spreadsheet would take for a formula starts with an apostrophe, which is dropped when the file is read again.
+
+    Args:
+        load_no: the load that set them aside.
+        faults: `pa.Table`s of them, in the order of the files, those of a row one behind the other.
+        columns: the names of the columns that the cells of a row belong to.
     """
-    rows: dict[tuple[str, int], list[Reject]] = {}
-    for reject in rejects:
-        rows.setdefault((reject.file, reject.record), []).append(reject)
-    lines = [[*LINKS, *columns]]
-    for faults in rows.values():
-        first = faults[0]
-        why = "; ".join(dict.fromkeys(fault.message for fault in faults))
-        links = [load_no, first.file, first.line, first.record, why, first.original]
-        cells = [*first.cells, *[None] * (len(columns) - len(first.cells))]
-        lines.append([_cell(str(link)) for link in links] + [_cell(value) for value in cells])
-    return "".join(",".join(line) + "\r\n" for line in lines), len(rows)
+    yield (",".join(cells_of(pa.array([*LINKS, *columns])).to_pylist()) + "\r\n").encode(), 0
+    held = None
+    for table in faults:
+        whole = (table if held is None else pa.concat_tables([held, table])).combine_chunks()
+        starts = _row_starts(whole)
+        last = int(starts[-1])  # a row may go on in the next table
+        if last:
+            yield _part(load_no, whole.slice(0, last), starts[:-1], columns)
+        held = whole.slice(last)
+    if held is not None:
+        yield _part(load_no, held.combine_chunks(), np.zeros(1, np.int64), columns)
 
 
-def _cell(value: str | None) -> str:
-    """A cell: nothing at all for null, and quotes for a text that is empty."""
-    if value is None:
-        return ""
-    safe = safe_cell(value)
-    return '"' + safe.replace('"', '""') + '"' if not safe or _QUOTED.search(safe) else safe
+def _row_starts(table: Any) -> Any:
+    """Where the faults of each row begin."""
+    records, files = table["record"].to_numpy(), table["file"].combine_chunks().dictionary_encode().indices.to_numpy()
+    new = np.ones(len(records), np.bool_)
+    new[1:] = (records[1:] != records[:-1]) | (files[1:] != files[:-1])
+    return np.flatnonzero(new)
 
 
-def safe_cell(value: str) -> str:
-    """A cell that no spreadsheet takes for a formula; plain numbers stay as they are."""
-    return "'" + value if _FORMULA.match(value) and not _NUMBER.fullmatch(value) else value
+def _part(load_no: int, table: Any, starts: Any, columns: Sequence[str]) -> tuple[bytes, int]:
+    at, count = pa.array(starts), len(starts)
+    links = [
+        pa.repeat(str(load_no), count),
+        *(table[name].combine_chunks().take(at) for name in ("file", "line", "record")),
+    ]
+    links += [_reasons(table, starts), table["original"].combine_chunks().take(at)]
+    lists = table["cells"].combine_chunks().take(at)
+    edges, values = lists.offsets.to_numpy(), lists.values
+    cells = []
+    for place in range(len(columns)):
+        there = np.diff(edges) > place
+        cells.append(values.take(pa.array(np.where(there, edges[:-1] + place, 0), mask=~there)))
+    texts = [pc.fill_null(cells_of(each.cast(pa.string())), "") for each in (*links, *cells)]
+    lines = pc.binary_join_element_wise(pc.binary_join_element_wise(*texts, ","), "\r\n", "")
+    return "".join(lines.to_pylist()).encode(), count
+
+
+def _reasons(table: Any, starts: Any) -> Any:
+    """What is wrong with each row, each thing once."""
+    messages = table["message"].combine_chunks().dictionary_encode()
+    row = np.zeros(table.num_rows, np.int64)
+    row[starts[1:]] = 1
+    row = np.cumsum(row)
+    each = row * (len(messages.dictionary) + 1) + messages.indices.to_numpy()
+    first = np.sort(np.unique(each, return_index=True)[1])
+    edges = np.searchsorted(row[first], np.arange(len(starts) + 1)).astype(np.int32)
+    lists = pa.ListArray.from_arrays(pa.array(edges), messages.dictionary.take(messages.indices.take(pa.array(first))))
+    return pc.binary_join(lists, "; ")
+
+
+def cells_of(values: Any) -> Any:
+    """Texts as cells: nothing at all for null, quotes where they are needed and for a text that is empty."""
+    safe = safe_cells(values)
+    quoted = pc.match_substring_regex(safe, _QUOTED)
+    if not pc.any(quoted).as_py():
+        return safe
+    return pc.if_else(quoted, pc.binary_join_element_wise('"', pc.replace_substring(safe, '"', '""'), '"', ""), safe)
+
+
+def safe_cells(values: Any) -> Any:
+    """Texts that no spreadsheet takes for a formula; plain numbers stay as they are."""
+    formula = pc.match_substring_regex(values, _FORMULA)
+    if not pc.any(formula).as_py():
+        return values
+    formula = pc.and_(formula, pc.invert(pc.match_substring_regex(values, _NUMBER)))
+    return pc.if_else(formula, pc.binary_join_element_wise("'", values, ""), values)

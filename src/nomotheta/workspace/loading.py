@@ -327,7 +327,7 @@ class Loading:
             content = f"{_MENDED}{mended.of_load}:{mended.file.survey.content}"
             delivered = Delivered([mended.file], content, daily=True, stated={})
             order = self._order(attempt, load_no, delivered, content, self.workspace.rejects_file(load_no))
-            untouched = mended.untouched(read_rejects(self.workspace.rejects_file(mended.of_load)))
+            untouched = mended.untouched(self.workspace.rejects_file(mended.of_load))
             order = replace(order, opened=lambda file: open_mended(file, mended.compiled, untouched))
             return self._result(
                 attempt, load_no, self._carried_out(place, mended.compiled, order, listener, attempt), order.rejects

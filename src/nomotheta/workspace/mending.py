@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 from nomotheta.charter import Compiled
 from nomotheta.errors import DeclarationError, DeliveryError
 from nomotheta.ledger import Ledger, LoadResult, ShownReject
-from nomotheta.load import Mended, Reject, left_out, read_rejects
+from nomotheta.load import FAULTS_SHOWN, Came, Mended, Reject, count_faults, left_out, open_faults, read_rejects
 from nomotheta.rules import HIDDEN
 
 FileOf = Callable[[int], Path]
@@ -52,12 +52,11 @@ def set_aside(ledger: Ledger, file_of: FileOf, load_no: int | None, limit: int |
         raise DeclarationError(f"there is no load {load_no} in the ledger", mend="see: nomotheta ledger")
     if newest and load.mends is not None:  # the rows it mends are open or closed there
         return set_aside(ledger, file_of, load.mends, limit)
-    came = ledger.mended(load_no)
-    rows = sum(len(records) for records in left_out(file_of(load_no)).values())
-    if came:
-        rejects = [each for each in read_rejects(file_of(load_no)) if (each.file, each.record) not in came]
-        return SetAside(load, rejects[:limit], len(rejects), rows, len(came), tuple(sorted(set(came.values()))))
-    return SetAside(load, read_rejects(file_of(load_no), limit), sum(load.reasons.values()), rows, 0, ())
+    came, file = ledger.mended(load_no), file_of(load_no)
+    rows = sum(len(records) for records in left_out(file).values())
+    faults = count_faults(file, came) if came else sum(load.reasons.values())
+    shown = read_rejects(file, limit, came)
+    return SetAside(load, shown, faults, rows, len(came), tuple(sorted(set(came.values()))))
 
 
 def check_mended(ledger: Ledger, file_of: FileOf, mended: Mended, table: str) -> LoadResult:
@@ -106,20 +105,27 @@ def still_out(mended: Mended, rejects: Path) -> list[tuple[str, int]]:
     return [mended.rows[int(record) - 1] for record in records]
 
 
-def write_mendable(found: SetAside, columns: Sequence[str], file: Path) -> int:
+def write_mendable(found: SetAside, rejects: Path, came: Came, columns: Sequence[str], file: Path) -> int:
     """Write the open rows as CSV, whole or not at all; how many they are.
 
     Raises:
         DeclarationError: the file cannot be written.
     """
-    from nomotheta.report import mendable_csv, write_file
+    from nomotheta.report import mendable_csv, write_parts
 
     if found.load.mends is not None:
         told = f"the rows of load {found.load.load_no} are rows of load {found.load.mends}, and stay open there"
         raise DeclarationError(told, mend=f"nomotheta rejects {found.load.mends} --csv {file}")
-    text, rows = mendable_csv(found.load.load_no or 0, found.rejects, columns)
+    rows = 0
+
+    def parts() -> Iterator[bytes]:
+        nonlocal rows
+        for part, count in mendable_csv(found.load.load_no or 0, open_faults(rejects, came, FAULTS_SHOWN), columns):
+            rows += count
+            yield part
+
     try:
-        write_file(file, text)
+        write_parts(file, parts())
     except OSError as error:
         raise DeclarationError(f"it cannot be written: {error.strerror}", where=str(file)) from None
     return rows

@@ -454,7 +454,9 @@ class Workspace:
             DeclarationError: the file cannot be written, or the table has no charter any more.
         """
         compiled = self.compiled([found.load.table])[0]
-        return write_mendable(found, columns_of(compiled.charter), file)
+        number = found.load.load_no or 0
+        came = self.ledger.mended(number)
+        return write_mendable(found, self.rejects_file(number), came, columns_of(compiled.charter), file)
 
     def shown(self, reject: Reject, compiled: Compiled | None) -> ShownReject:
         """A reject without private values."""
