@@ -13,6 +13,7 @@ import pytest
 
 import nomotheta
 from conftest import DAY, SETTINGS, TICKETS, Space
+from nomotheta import kernel
 from nomotheta.errors import NomothetaError
 from nomotheta.place import masked
 
@@ -44,7 +45,16 @@ def test_the_installed_command_and_the_module_are_the_same_program(space: Space)
         subprocess.run([command, "--version"], capture_output=True, text=True, check=True).stdout
         == started(space, "--version").stdout
     )
-    assert started(space, "--version").stdout == f"nomotheta {nomotheta.__version__}\n"
+    told = f"nomotheta {nomotheta.__version__} ({'with' if kernel.in_use() else 'without'} the compiled kernel)\n"
+    assert started(space, "--version").stdout == told
+    without = subprocess.run(
+        [command, "--version"],
+        capture_output=True,
+        text=True,
+        env={**os.environ, "NOMOTHETA_NO_KERNEL": "1"},
+        check=True,
+    )
+    assert "without the compiled kernel" in without.stdout
 
 
 def test_help_names_every_command_in_a_whole_sentence(space: Space) -> None:

@@ -71,8 +71,9 @@ def _end(verdict: str) -> None:
 def _version(value: bool) -> None:
     if value:
         from nomotheta import __version__
+        from nomotheta.kernel import in_use
 
-        typer.echo(f"nomotheta {__version__}")
+        typer.echo(f"nomotheta {__version__} ({'with' if in_use() else 'without'} the compiled kernel)")
         raise typer.Exit
 
 

@@ -25,7 +25,7 @@ from nomotheta.kernel.cells import (
 )
 from nomotheta.kernel.copying import HEAD as COPY_HEAD
 from nomotheta.kernel.copying import TAIL as COPY_TAIL
-from nomotheta.kernel.copying import bulk_rows, can_copy, copy_rows
+from nomotheta.kernel.copying import bulk_rows, can_copy, copy_rows, in_use
 
 __all__ = [
     "BARE",
@@ -51,6 +51,7 @@ __all__ = [
     "can_copy",
     "copy_rows",
     "count_byte",
+    "in_use",
     "read_block",
     "scan",
     "survey",

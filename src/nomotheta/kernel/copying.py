@@ -34,6 +34,11 @@ _WIDEST = 64  # bytes of a value of fixed width, with its length
 _SIZE = 10  # bytes before a text: whether it is null, and its length
 
 
+def in_use() -> bool:
+    """Whether there is a kernel, and it is the one that this package was made for."""
+    return kernel_of.library() is not None
+
+
 def can_copy() -> bool:
     """Whether there is a kernel to write them."""
     return kernel_of.library() is not None

@@ -204,9 +204,10 @@ def read_rejects(path: Path, limit: int | None = None, came: Came | None = None)
 FAULTS_SHOWN = ("line", "message", "original", "cells")  # that a file to be mended is made of
 
 
-def cells_set_aside(
-    path: Path, reasons: frozenset[str]
-) -> Mapping[tuple[str, int], tuple[str, tuple[str | None, ...]]]:
+Cells = tuple[str | None, ...]
+
+
+def cells_set_aside(path: Path, reasons: frozenset[str]) -> Mapping[tuple[str, int], tuple[str, Cells]]:
     """By file and record, the reason and the cells of the rows that were set aside for some reasons."""
     found: dict[tuple[str, int], tuple[str, Cells]] = {}
     wanted = pa.array(sorted(reasons))
