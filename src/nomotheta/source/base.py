@@ -5,13 +5,14 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from pathlib import Path
 from typing import Any, Protocol
 
 import numpy as np
 import pyarrow as pa
 from numpy.typing import NDArray
 
-from nomotheta.charter import Layout
+from nomotheta.charter import Charter, Layout
 from nomotheta.conditions import Kind
 from nomotheta.kinds import DaysFrom
 
@@ -164,6 +165,25 @@ class SourceFile(Protocol):
 
     def read(self, block: Any, width: int, *, fill: bool = False, cut: bool = False) -> Batch:
         """A block's records as `width` columns, those with fewer fields filled and with more cut, where asked."""
+
+
+@dataclass(slots=True)
+class ReadFile:
+    """What every reader of a file has: see `SourceFile`."""
+
+    path: Path
+    name: str
+    layout: Layout
+    charter: Charter | None = None
+    header: list[str] | None = None
+    first: list[str] | None = None
+    footer: str = ""
+    heading: str = ""
+    lines: Lines = field(default_factory=Lines)
+    kinds: Mapping[int, Kind] = field(default_factory=dict)
+
+    def check_whole(self) -> None:
+        """Nothing: what a format tells of its columns, it tells before the first record."""
 
 
 @dataclass(slots=True)

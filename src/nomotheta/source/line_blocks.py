@@ -2,18 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Generator, Iterator, Mapping
-from dataclasses import dataclass, field
-from pathlib import Path
+from collections.abc import Generator, Iterator
+from dataclasses import dataclass
 
 import numpy as np
 import pyarrow as pa
 
-from nomotheta.charter import Charter, Layout
-from nomotheta.conditions import Kind
+from nomotheta.charter import Layout
 from nomotheta.errors import DeliveryError
 from nomotheta.kernel import count_byte
-from nomotheta.source.base import LineBatch, Lines, Odd
+from nomotheta.source.base import LineBatch, Lines, Odd, ReadFile
 from nomotheta.source.content import text_chunks
 from nomotheta.source.marks import LINE_FEED, RETURN, without_lone_returns
 from nomotheta.source.records import find_all
@@ -34,19 +32,8 @@ class LineBlock:
 
 
 @dataclass(slots=True)
-class LineFile:
+class LineFile(ReadFile):
     """A file of lines: header and footer lines are left out of its blocks, and counted."""
-
-    path: Path
-    name: str
-    layout: Layout
-    charter: Charter | None = None
-    header: list[str] | None = None
-    first: list[str] | None = None
-    footer: str = ""
-    heading: str = ""
-    lines: Lines = field(default_factory=Lines)
-    kinds: Mapping[int, Kind] = field(default_factory=dict)
 
     def header_lines(self) -> int:
         """How many lines of header the format and the layout have."""
@@ -89,9 +76,6 @@ class LineFile:
                 yield block
                 line += count_byte(block.data, LINE_FEED)
             rest, offset = data[cut:], offset + cut
-
-    def check_whole(self) -> None:
-        """Nothing that only the whole file could tell."""
 
     def batch(self, block: LineBlock) -> tuple[LineBatch, pa.Array]:
         """A batch without columns yet, and the text of each of its records; empty and comment lines are left out."""

@@ -2,19 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, field
-from pathlib import Path
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 
-from nomotheta.charter import Charter, Layout
-from nomotheta.conditions import Kind
 from nomotheta.errors import DeliveryError
 from nomotheta.kinds import plain_column
-from nomotheta.source.base import Lines, RowBatch
+from nomotheta.source.base import Lines, ReadFile, RowBatch
 
 ROWS = 32_768
 
@@ -35,19 +32,8 @@ class RowBlock:
 
 
 @dataclass(slots=True)
-class RowFile:
+class RowFile(ReadFile):
     """A file of typed rows. A format gives `opened`: the names of the columns, the number of rows, and the rows."""
-
-    path: Path
-    name: str
-    layout: Layout
-    charter: Charter | None = None
-    header: list[str] | None = None
-    first: list[str] | None = None
-    footer: str = ""
-    heading: str = ""
-    lines: Lines = field(default_factory=Lines)
-    kinds: Mapping[int, Kind] = field(default_factory=dict)
 
     def opened(self) -> tuple[list[str], int, Iterator[Any]]:
         """Names, number of rows, and record batches.
@@ -97,9 +83,6 @@ class RowFile:
             list(block.columns), np.arange(rows), [], rows, rows, names=self.header or [], rows=numbers,
             whole=list(block.columns),
         )  # fmt: skip
-
-    def check_whole(self) -> None:
-        """Nothing: a format that ends in the middle says so while it is read."""
 
     def _not_readable(self, error: Exception) -> DeliveryError:
         told = str(error).split("\n")[0].split(". Detail:")[0]

@@ -8,7 +8,7 @@ import itertools
 import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any, overload
+from typing import Any, overload
 
 import numpy as np
 import pyarrow as pa
@@ -20,12 +20,9 @@ from nomotheta.conditions import Kind
 from nomotheta.kernel import ODD, TEXT, Read, ReadColumn, Words, count_byte, read_block
 from nomotheta.kinds import spec_of
 from nomotheta.source.base import Batch, Ints, Odd
+from nomotheta.source.block import Block
 from nomotheta.source.marks import LINE_FEED, RETURN
 from nomotheta.source.records import Scanned, Spans, Value, find_all, read_record, record_spans
-
-if TYPE_CHECKING:
-    from nomotheta.source.formats.delimited import Block
-
 
 AsTexts = Callable[[bytes, int, int, Sequence[int]], Mapping[int, Any]]  # data, bytes of it, lines at most, columns
 

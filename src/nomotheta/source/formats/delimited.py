@@ -2,70 +2,27 @@
 
 from __future__ import annotations
 
-from collections.abc import Generator, Mapping
-from dataclasses import dataclass, field
-from pathlib import Path
+from collections.abc import Generator
+from dataclasses import dataclass
 
 from nomotheta import unpack
-from nomotheta.charter import Charter, Layout
-from nomotheta.conditions import Kind
+from nomotheta.charter import Layout
 from nomotheta.errors import DeliveryError
 from nomotheta.kernel import count_byte, survey
-from nomotheta.source.base import Lines
+from nomotheta.source.base import Lines, ReadFile
+from nomotheta.source.block import Block
 from nomotheta.source.content import text_chunks
 from nomotheta.source.line_blocks import before_footer, with_end
 from nomotheta.source.marks import LINE_FEED, Marks
-from nomotheta.source.records import NeedMore, Scanned, ends_as_line_feeds, read_record, scan
+from nomotheta.source.records import NeedMore, ends_as_line_feeds, read_record, scan
 from nomotheta.source.texts import TextBatch, read_texts, without_headers
 
 _START = 1 << 18  # bytes in which the header and the first record nearly always are
 
 
-@dataclass(frozen=True, slots=True)
-class Block:
-    """Whole records as UTF-8: the first `size` bytes of `chunk`, which goes on with the start of the next.
-
-    `line` is the number of its first line and `offset` its first byte in the file's UTF-8 text, from 1 and 0; `feeds`
-    counts its line ends. `scanned` is set where the quotes are not all in place, and the records were read slowly.
-    """
-
-    chunk: bytes
-    size: int
-    line: int
-    offset: int
-    feeds: int
-    scanned: Scanned | None = None
-
-    @classmethod
-    def of(cls, data: bytes, line: int, offset: int, scanned: Scanned | None = None) -> Block:
-        """A block, its line ends counted."""
-        return cls(data, len(data), line, offset, count_byte(data, LINE_FEED), scanned)
-
-    @property
-    def data(self) -> bytes:
-        """Its bytes, copied out of the chunk."""
-        return self.chunk[: self.size]
-
-    @property
-    def ended(self) -> bool:
-        """Whether its last line has an end."""
-        return self.chunk.endswith(b"\n", 0, self.size)
-
-
 @dataclass(slots=True)
-class DelimitedFile:
+class DelimitedFile(ReadFile):
     """One delimited file. `header` is known once `blocks` has begun, or after `read_header`."""
-
-    path: Path
-    name: str
-    layout: Layout
-    charter: Charter | None = None
-    header: list[str] | None = None
-    first: list[str] | None = None
-    footer: str = ""
-    heading: str = ""
-    lines: Lines = field(default_factory=Lines)
-    kinds: Mapping[int, Kind] = field(default_factory=dict)
 
     def read_header(self) -> list[str] | None:
         """The names in the header, or None where the layout says there is none.
@@ -86,9 +43,6 @@ class DelimitedFile:
         if self.header:
             without_headers(batch, self.header, skip=self.layout.repeated_header == "skip")
         return batch
-
-    def check_whole(self) -> None:
-        """Nothing: the header tells all columns."""
 
     def _first(self, data: bytes) -> list[str] | None:
         """The values of the first record, where it can be read."""
