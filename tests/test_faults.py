@@ -25,7 +25,7 @@ from nomotheta import open_workspace
 from nomotheta.errors import NomothetaError, PlaceError
 from nomotheta.ledger import Ledger
 from nomotheta.place import connect
-from nomotheta.place.postgresql import PostgresPlace
+from nomotheta.place.postgresql.place import PostgresPlace
 from servers import OWN, Database, server
 
 ROWS = "ticket_no;fare;sold_on\nT001;1,50;01.06.2026\nT002;n/a;02.06.2026\n"

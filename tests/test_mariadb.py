@@ -12,8 +12,8 @@ import pytest
 from conftest import DAY, SETTINGS, Space
 from nomotheta.errors import DeclarationError, PlaceError
 from nomotheta.place import connect
-from nomotheta.place.mariadb import MariaPlace
-from nomotheta.place.mariadb_bulk import BulkInsert
+from nomotheta.place.mariadb.bulk import BulkInsert
+from nomotheta.place.mariadb.place import MariaPlace
 from servers import Database, server
 from test_places import GOOD, goes_in_and_comes_out
 
@@ -49,7 +49,7 @@ def only(way: str, monkeypatch: pytest.MonkeyPatch) -> None:
     elif way == "INSERT":
         monkeypatch.setattr(MariaPlace, "takes_bulk", lambda _: False)
     elif way == "LOAD DATA":
-        for module in ("mariadb", "mariadb_url"):
+        for module in ("mariadb.place", "mariadb.url"):
             monkeypatch.setattr(f"nomotheta.place.{module}.can_copy", lambda: False)
 
 

@@ -405,7 +405,7 @@ def goes_in_and_comes_out(sort: str, database: Database) -> None:
 
 
 def memory() -> Place:
-    from nomotheta.place.duck import DuckPlace
+    from nomotheta.place.embedded.duckdb import DuckPlace
 
     return DuckPlace("d", None)
 

@@ -62,15 +62,8 @@ class Facts:
     mend: str = ""
 
 
-class Place(Protocol):
-    """A database.
-
-    Every method raises PlaceError where the database refuses or cannot be reached.
-    """
-
-    name: str
-    shown: str
-    fingerprint: Fingerprint
+class Catalogue(Protocol):
+    """What there is: the database itself, its tables, their columns."""
 
     def facts(self) -> Facts:
         """What it is, and what may be done in it."""
@@ -83,6 +76,16 @@ class Place(Protocol):
 
     def create(self, table: str, columns: Mapping[str, Kind]) -> None:
         """Create an empty table."""
+
+    def make_like(self, name: str, table: str, columns: Sequence[str]) -> None:
+        """Create an empty table with some columns of another."""
+
+    def drop(self, table: str) -> None:
+        """Drop a table."""
+
+
+class Loading(Protocol):
+    """How rows go in and out, inside a transaction."""
 
     def transaction(self, table: str) -> AbstractContextManager[None]:
         """All that happens inside is committed at the end, or undone where an exception leaves it.
@@ -107,14 +110,8 @@ class Place(Protocol):
     def delete(self, table: str, where: str | None) -> int:
         """Delete the rows that meet a rendered condition, or all; how many there were."""
 
-    def make_like(self, name: str, table: str, columns: Sequence[str]) -> None:
-        """Create an empty table with some columns of another."""
-
     def copy(self, source: str, target: str, columns: Sequence[str], where: str | None) -> int:
         """Add the rows of one table that meet a rendered condition, or all, to another; how many."""
-
-    def drop(self, table: str) -> None:
-        """Drop a table."""
 
     def count(self, table: str, where: str | None = None) -> int:
         """How many rows meet a rendered condition, or are there in all."""
@@ -125,6 +122,10 @@ class Place(Protocol):
         They are counted, or where the database keeps account of what a transaction changes, and that account holds
         just these changes, reckoned from it.
         """
+
+
+class Asking(Protocol):
+    """What can be asked of rows, in conditions that were rendered for this database."""
 
     def missing(self, table: str, cells: Any, *, nulls: bool = False) -> int:
         """How many rows of a `pa.Table` of some of the table's columns are equal to no row of the table in them.
@@ -165,6 +166,10 @@ class Place(Protocol):
     def exactly(self, sql: str, column: PlaceColumn | None) -> str:
         """A value of a column, in SQL, as it is compared with others: a text by code point."""
 
+
+class Marks(Protocol):
+    """What loads leave in the database."""
+
     def marks(self, table: str) -> list[Mark]:
         """The loads that stand in a table, oldest first."""
 
@@ -176,6 +181,17 @@ class Place(Protocol):
 
     def next_load_no(self) -> int:
         """One more than the highest number that any load into this place has had."""
+
+
+class Place(Catalogue, Loading, Asking, Marks, Protocol):
+    """A database, in its four roles.
+
+    Every method raises PlaceError where the database refuses or cannot be reached.
+    """
+
+    name: str
+    shown: str
+    fingerprint: Fingerprint
 
     def close(self) -> None:
         """Let go of the database."""

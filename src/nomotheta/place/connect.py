@@ -63,7 +63,7 @@ def connect(name: str, url: str, root: Path, *, create: bool = False) -> Place:
 
 def warm(url: str) -> None:
     """Import what a place needs, beside whatever else is done until it is opened; what is wrong is said then."""
-    module, _ = _CLASSES.get(url.partition("://")[0], ("general", ""))
+    module, _ = _CLASSES.get(url.partition("://")[0], _GENERAL)
     import_ahead(f"nomotheta.place.{module}")
 
 
@@ -109,7 +109,7 @@ def _open_general(scheme: str) -> Callable[[str, str, Path, bool], Place] | None
 
 def _class(name: str, scheme: str) -> Any:
     """The class of a place, imported only now; its driver may be one that not everybody has."""
-    module, place = _CLASSES.get(scheme, ("general", "GeneralPlace"))
+    module, place = _CLASSES.get(scheme, _GENERAL)
     try:
         return getattr(importlib.import_module(f"nomotheta.place.{module}"), place)
     except ModuleNotFoundError as error:
@@ -119,9 +119,10 @@ def _class(name: str, scheme: str) -> Any:
         ) from None  # fmt: skip
 
 
-_POSTGRESQL, _MARIADB = ("postgresql", "PostgresPlace"), ("mariadb", "MariaPlace")
+_POSTGRESQL, _MARIADB = ("postgresql.place", "PostgresPlace"), ("mariadb.place", "MariaPlace")
+_GENERAL = ("embedded.general", "GeneralPlace")
 _CLASSES = {
-    "duckdb": ("duck", "DuckPlace"), "sqlite": ("sqlite", "SqlitePlace"), "postgresql": _POSTGRESQL,
+    "duckdb": ("embedded.duckdb", "DuckPlace"), "sqlite": ("embedded.sqlite", "SqlitePlace"), "postgresql": _POSTGRESQL,
     "postgres": _POSTGRESQL, "mariadb": _MARIADB, "mysql": _MARIADB,
 }  # fmt: skip
 _OPENERS: dict[str, Callable[[str, str, Path, bool], Place]] = {
@@ -152,7 +153,7 @@ def rehearsal(name: str, url: str, root: Path, table: str) -> tuple[Place, bool]
         DeclarationError: the URL names no database that is known, or a secret is not set.
         PlaceError: it cannot be opened.
     """
-    from nomotheta.place.duck import DuckPlace
+    from nomotheta.place.embedded.duckdb import DuckPlace
 
     full = with_secrets(url, f"place {name}")
     if not full.startswith("duckdb://"):

@@ -143,7 +143,7 @@ class _Reconcile:
         return list(found)
 
     def of_files(self, said: _Said, condition: _Said | None = None, group: str = "") -> list[dict[str, Any]]:
-        from nomotheta.place.duck import DuckPlace  # only now: a load does without it
+        from nomotheta.place.embedded.duckdb import DuckPlace  # only now: a load does without it
 
         schema = pa.schema([(name, arrow_type(kind)) for name, kind in self.kinds.items()])
         reader = pa.RecordBatchReader.from_batches(schema, self.batches(schema))

@@ -28,15 +28,15 @@ from nomotheta.kernel import can_copy
 from nomotheta.place.base import Facts, Mark, PlaceColumn
 from nomotheta.place.fingerprint import Fingerprint
 from nomotheta.place.limits import Limits
-from nomotheta.place.mariadb_bulk import ROW, UNKNOWN, BulkConnection, BulkInsert, row_of, type_of
-from nomotheta.place.mariadb_rows import Pipe, as_literals
-from nomotheta.place.mariadb_sql import COLLATION, MariaFingerprint, MariaRenderer, by_code_point, mariadb_type
-from nomotheta.place.mariadb_url import settings_of
+from nomotheta.place.mariadb.bulk import ROW, UNKNOWN, BulkConnection, BulkInsert, row_of, type_of
+from nomotheta.place.mariadb.rows import Pipe, as_literals
+from nomotheta.place.mariadb.sql import COLLATION, MariaFingerprint, MariaRenderer, by_code_point, mariadb_type
+from nomotheta.place.mariadb.texts import joined_rows
+from nomotheta.place.mariadb.url import settings_of
 from nomotheta.place.marks import HIGHEST, MARKS, OF_TABLE, TAKEN_AWAY, marks_ddl, marks_of, no_marks, values_of
 from nomotheta.place.render import Now, quoted, quoted_table, text_literal
 from nomotheta.place.rows import rows_table
 from nomotheta.place.staging import STAGE, Staging
-from nomotheta.place.texts import joined_rows
 
 _OPTIONS = f" ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4 COLLATE {COLLATION}"
 _MODE = (

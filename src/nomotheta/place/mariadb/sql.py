@@ -1,6 +1,6 @@
 """What MariaDB says differently: conditions, fingerprints, and the names of kinds.
 
-The session takes names in double quotes, backslashes as they are and || as SQL does; see `place.mariadb`.
+The session takes names in double quotes, backslashes as they are and || as SQL does; see `place.mariadb.place`.
 """
 
 from __future__ import annotations

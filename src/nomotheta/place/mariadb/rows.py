@@ -10,7 +10,7 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from nomotheta.place.texts import cell_texts, joined_rows, text_bytes
+from nomotheta.place.mariadb.texts import cell_texts, joined_rows, text_bytes
 
 
 class Pipe:

@@ -15,7 +15,7 @@ import pyarrow as pa
 from nomotheta.conditions import Kind, Node, decimal
 from nomotheta.errors import PlaceError
 from nomotheta.place.base import Facts, Mark, PlaceColumn
-from nomotheta.place.file import check_file
+from nomotheta.place.embedded.file import check_file
 from nomotheta.place.fingerprint import Fingerprint
 from nomotheta.place.limits import Limits
 from nomotheta.place.marks import HIGHEST, MARKS, OF_TABLE, TAKEN_AWAY, marks_ddl, marks_of, values_of

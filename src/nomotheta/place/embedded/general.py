@@ -19,7 +19,7 @@ from nomotheta.conditions import Kind, decimal
 from nomotheta.errors import DeclarationError, PlaceError
 from nomotheta.kinds import as_texts
 from nomotheta.place.base import Facts, Mark, PlaceColumn
-from nomotheta.place.embedded import ROW_NUMBER, Embedded
+from nomotheta.place.embedded.asking import ROW_NUMBER, Embedded
 from nomotheta.place.limits import Limits
 from nomotheta.place.marks import MARK_COLUMNS, MARKS, marks_of, no_marks, values_of
 from nomotheta.place.rows import rows_table

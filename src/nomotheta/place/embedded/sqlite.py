@@ -22,8 +22,8 @@ from nomotheta.conditions import Kind, decimal
 from nomotheta.errors import PlaceError
 from nomotheta.kinds import CANONICAL, as_texts, read_column
 from nomotheta.place.base import Facts, Mark, PlaceColumn
-from nomotheta.place.embedded import ROW_NUMBER, Embedded
-from nomotheta.place.file import check_file
+from nomotheta.place.embedded.asking import ROW_NUMBER, Embedded
+from nomotheta.place.embedded.file import check_file
 from nomotheta.place.limits import Limits
 from nomotheta.place.marks import HIGHEST, MARKS, OF_TABLE, TAKEN_AWAY, marks_ddl, marks_of, values_of
 from nomotheta.place.render import quoted, quoted_table

@@ -37,11 +37,11 @@ from nomotheta.place.marks import (
     no_marks,
     values_of,
 )
-from nomotheta.place.postgresql_sql import PostgresFingerprint, PostgresRenderer, postgres_type
+from nomotheta.place.postgresql.sql import PostgresFingerprint, PostgresRenderer, postgres_type
+from nomotheta.place.postgresql.uuids import uuid_bytes, uuid_texts
 from nomotheta.place.render import Now, quoted, quoted_table, text_literal
 from nomotheta.place.rows import rows_table
 from nomotheta.place.staging import Staging
-from nomotheta.place.uuids import uuid_bytes, uuid_texts
 
 _KINDS = {
     "boolean": "boolean", "date": "date", "uuid": "uuid", "bytea": "binary", "time without time zone": "time",

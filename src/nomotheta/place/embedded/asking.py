@@ -16,7 +16,7 @@ import pyarrow as pa
 from nomotheta.conditions import Kind, Node
 from nomotheta.kinds import UNTYPED, arrow_type, read_column, without_exponents
 from nomotheta.place.base import PlaceColumn
-from nomotheta.place.duck import DuckPlace
+from nomotheta.place.embedded.duckdb import DuckPlace
 from nomotheta.place.fingerprint import Fingerprint
 from nomotheta.place.render import Now, Renderer, quoted, quoted_table
 from nomotheta.place.staging import STAGE

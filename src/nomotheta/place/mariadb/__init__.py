@@ -1,0 +1,1 @@
+"""MariaDB: its place, how rows reach it, and what it says differently."""

@@ -1,0 +1,1 @@
+"""PostgreSQL: its place, and what it says differently."""
