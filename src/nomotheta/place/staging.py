@@ -120,6 +120,10 @@ class Staging:
         """The statement that makes an empty temporary table with the columns of a SELECT."""
         return f"CREATE TEMP TABLE {name} AS {select} LIMIT 0"
 
+    def dropped(self, name: str) -> str:
+        """The statement that drops a temporary table."""
+        return f"DROP TABLE {name}"
+
     def distinct(self, left: str, right: str) -> str:
         """Whether two values differ, null being equal to null."""
         return f"{left} IS DISTINCT FROM {right}"
@@ -174,7 +178,7 @@ class Staging:
             yield self.send(STAGE, table, columns, batches, schema)
         finally:
             with contextlib.suppress(PlaceError):  # a transaction that has failed takes it along
-                self.run_plain(f"DROP TABLE {STAGE}")
+                self.run_plain(self.dropped(STAGE))
 
     def among_staged(self, table: str, columns: Sequence[str]) -> str:
         """The condition that a row of the table is equal to a staged one in some columns, as `rowset` takes it."""

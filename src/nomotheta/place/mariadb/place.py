@@ -338,8 +338,12 @@ class MariaPlace(Staging):
         return int(self._rows(sql)[0][0])
 
     def run_plain(self, sql: str) -> None:
-        """A statement that touches no rows; one on a temporary table commits nothing if it says so."""
-        self._run(re.sub(f"^DROP TABLE {STAGE}", f"DROP TEMPORARY TABLE {STAGE}", sql))
+        """A statement that touches no rows."""
+        self._run(sql)
+
+    def dropped(self, name: str) -> str:
+        """The statement that drops a temporary table, which commits nothing if it says that it is one."""
+        return f"DROP TEMPORARY TABLE {name}"
 
     def send(self, table: str, _like: str, columns: Sequence[str], batches: Iterator[Any], schema: Any) -> int:
         """Rows into a temporary table, which the catalog does not list."""
