@@ -80,8 +80,10 @@ def held_to_limits(worked: Worked, there: Mapping[str, PlaceColumn], file: str, 
     """
     for name in worked.good.column_names:
         column = there.get(name)
-        found = column.limits.broken(worked.good[name].combine_chunks()) if column is not None else None
-        if column is None or found is None:
+        if column is None or not column.limits.any:
+            continue
+        found = column.limits.broken(worked.good[name].combine_chunks())
+        if found is None:
             continue
         row, why = found
         line = int(worked.batch.line_numbers(worked.records[row : row + 1])[0])

@@ -96,6 +96,7 @@ class _Load:
     newest: list[int] = field(default_factory=list)
     told_rows: int = 0
     before: int = 0
+    rows_named: bool = True
     committing: bool = False
     balance: Balance = field(default_factory=Balance)
     findings: list[Finding] = field(default_factory=list)
@@ -150,6 +151,7 @@ class _Load:
     def incoming(self, rejects: RejectFile) -> tuple[Iterator[Any], Any]:
         """The rows that go in, and their Arrow schema."""
         engine = self.engine()
+        self.rows_named = self.place.names_rows(self.compiled.charter.table)  # before it is busy with the rows
         self.repeats = self.known(engine)
         plans = [self.plan(file, engine) for file in self.order.files]
         return self.accepted(plans, self.repeats, rejects), plans[0][0].schema
@@ -380,7 +382,8 @@ class _Load:
                 repeats.owners.add(in_all + before, worked, file.name)
             rows, staying = self.without_repeats(worked, plan, repeats, before, rejects, counts)
             counts["numbered"] += worked.batch.count
-            self.sent.remember(file.name, worked.batch, staying, rows)
+            if self.rows_named:
+                self.sent.remember(file.name, worked.batch, staying, rows)
             yield from rows.to_batches()
             done += worked.size
             self.told_rows += rows.num_rows

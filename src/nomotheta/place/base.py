@@ -96,6 +96,9 @@ class Loading(Protocol):
     def append(self, table: str, columns: Sequence[str], batches: Iterator[Any], schema: Any) -> int:
         """Add the rows of Arrow record batches; how many the database says it added."""
 
+    def names_rows(self, table: str) -> bool:
+        """Whether an error of a row may say which of those sent it was."""
+
     def staged(
         self, table: str, columns: Sequence[str], batches: Iterator[Any], schema: Any
     ) -> AbstractContextManager[int]:

@@ -37,6 +37,11 @@ class Limits:
     octets: int | None = None
     listed: tuple[str, ...] | None = None
 
+    @property
+    def any(self) -> bool:
+        """Whether there is anything that it does not give back."""
+        return self != _NONE
+
     def broken(self, column: Any) -> tuple[int, str] | None:
         """The first row of an Arrow column whose value would not come back, and why; None where there is none."""
         for wrong, why in self._tests(column):
@@ -84,3 +89,6 @@ def _digits_told(digits: int) -> str:
     if not digits:
         return "it holds whole seconds"
     return f"it holds {digits} digit{'s' if digits > 1 else ''} of a second"
+
+
+_NONE = Limits()

@@ -83,6 +83,10 @@ class Staging:
 
     # ---- what it may say otherwise
 
+    def names_rows(self, _table: str) -> bool:
+        """Most databases do."""
+        return True
+
     def account(self, _table: str) -> tuple[int, int] | None:
         """The rows that this transaction has removed and added, by the database's own account; None if it has none."""
         return None

@@ -202,6 +202,10 @@ class DuckPlace(Staging):
                 self._run("SET preserve_insertion_order = true")
         return int(found[0][0])
 
+    def names_rows(self, table: str) -> bool:
+        """Of CHECK constraints alone."""
+        return bool(self._checks(table))
+
     def _checks(self, table: str) -> list[str]:
         """The CHECK constraints of a table: the database says that one is broken, but not by which row."""
         *schema, name = table.split(".")

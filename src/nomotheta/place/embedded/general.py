@@ -195,6 +195,10 @@ class GeneralPlace(Embedded):
             done += batch.num_rows
         return done
 
+    def names_rows(self, _table: str) -> bool:
+        """Not as far as is known."""
+        return False
+
     def staged(
         self, table: str, _columns: Sequence[str], _batches: Iterator[Any], _schema: Any
     ) -> contextlib.AbstractContextManager[int]:
