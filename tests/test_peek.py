@@ -8,6 +8,8 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+import pyarrow as pa
+import pyarrow.parquet as pq
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -246,3 +248,22 @@ def test_a_file_that_cannot_be_looked_at_is_told(space: Space, data: bytes | Non
 
     assert ended.code == 1
     assert what in ended.text
+
+
+def test_a_typed_column_whose_values_no_kind_has_is_proposed_as_what_loads(space: Space) -> None:
+    table = pa.table({
+        "u": pa.array([2**64 - 1, 1], pa.uint64()), "ns": pa.array([1_780_275_723_456_789_001, 5], pa.timestamp("ns")),
+        "s": pa.array([{"text": "a", "value": 1}, None]), "": pa.array(["x", "y"]), "@at": pa.array([1, 2]),
+    })  # fmt: skip
+    (space.root / "inbox").mkdir(exist_ok=True)
+    pq.write_table(table, space.root / "inbox/z.parquet")
+    space.run("propose", "inbox/z.parquet", "--table", "z", "--to", "charters/z.toml")
+
+    ended = space.run("load", "z", "--create")
+
+    assert ended.code == 0, ended.text
+    assert space.sql("select u, ns, s from z order by u")[1] == (
+        2**64 - 1,
+        "2026-06-01 01:02:03.456789001",
+        '{"text": "a", "value": 1}',
+    )

@@ -357,7 +357,7 @@ class ColumnLook:
 
     def kind(self) -> Kind:
         """The kind to declare: numbers with leading zeros, and columns that are blank throughout, are texts."""
-        if self.native is not None:
+        if self.native is not None and (not self.values or any(not each.misfits for each in self.candidates or [])):
             return self.native
         best = self.best()
         if best is None or (best.kind.name == "integer" and self.zeros):
