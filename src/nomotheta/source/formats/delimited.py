@@ -17,6 +17,7 @@ from nomotheta.source.marks import LINE_FEED, Marks
 from nomotheta.source.records import NeedMore, ends_as_line_feeds, read_record, scan
 from nomotheta.source.texts import TextBatch, read_texts, without_headers
 
+_MOST = 10_000  # fields of a first record that are looked at
 _START = 1 << 18  # bytes in which the header and the first record nearly always are
 
 
@@ -50,7 +51,7 @@ class DelimitedFile(ReadFile):
         while data.startswith((b"\n", b"\r\n"), at) or (comment and data.startswith(comment, at)):
             at = (data.find(b"\n", at) + 1) or len(data)
         found = read_record(data, at, self.layout, final=True)[0] if at < len(data) else ""
-        return None if isinstance(found, str) else [value.decode("utf-8", "replace") for value, _ in found]
+        return None if isinstance(found, str) else [value.decode("utf-8", "replace") for value, _ in found[:_MOST]]
 
     def blocks(self, size: int | None = None) -> Generator[Block, None, None]:
         """The file's records below the header, in order, in blocks of about one chunk, of `size` bytes if that is less.
