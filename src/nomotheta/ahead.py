@@ -91,4 +91,4 @@ def _files(root: Path, delivery: dict[str, Any], settings: dict[str, Any], day: 
     for pattern in [files] if isinstance(files, str) else files:
         filled = re.sub(r"\{day(?::([^{}]*))?\}", lambda match: day.strftime(match[1] or "%Y-%m-%d"), pattern)
         if not Path(filled).is_absolute():
-            yield from (path for path in sorted(root.glob(filled)) if path.is_file())
+            yield from sorted(root.glob(filled))

@@ -9,6 +9,7 @@ import atexit
 import contextlib
 import gzip
 import importlib
+import io
 import itertools
 import os
 import stat
@@ -27,31 +28,40 @@ from nomotheta.errors import DeliveryError
 
 CHUNK = 8 << 20
 _FIRST = (1 << 20, 2 << 20, 4 << 20)
+_HEAD = 6  # bytes of a file by which its packing is known
+_SMALL, _SMALL_KEPT = 1 << 20, 64 << 20  # bytes of a file that is kept once it was read, and of all such together
 _KEPT = 512 << 20  # bytes of content that are kept unpacked, of all files together
+
+
+Stamp = tuple[int, int]  # a file's size, and its last change in nanoseconds
 
 
 @dataclass(frozen=True, slots=True)
 class Survey:
     """A file seen whole once: its size on disk, the size of its decompressed content and that content's BLAKE3 hash.
 
-    While it lives, what was unpacked of the file to see it need not be unpacked again.
+    `head` is the file's first bytes. While it lives, what was unpacked of the file to see it need not be unpacked
+    again, nor a small file be read again.
     """
 
     bytes_on_disk: int
     bytes_of_content: int
     content: str
-    copy: _Copy | None = field(default=None, repr=False, compare=False)
+    head: bytes = b""
+    copy: _Copy | _Small | None = field(default=None, repr=False, compare=False)
 
 
-def survey(path: Path, name: str, *, packed: bool = True) -> Survey:
+def survey(path: Path, name: str, *, packed: bool = True, stamp: Stamp | None = None) -> Survey:
     """Read the whole file once and say what its content is; not `packed` if the format packs its content itself.
+
+    A `stamp` is what the file system said of it just before.
 
     Raises:
         DeliveryError: it cannot be read, its compression is damaged, or it is empty.
     """
     ahead = _AHEAD.pop(path, None) if packed else None
     if ahead is not None:
-        found = ahead.result()
+        found = ahead.result(stamp)
         if found is not None:
             return found
     return _surveyed(path, name, packed=packed)
@@ -59,7 +69,10 @@ def survey(path: Path, name: str, *, packed: bool = True) -> Survey:
 
 def survey_ahead(paths: Iterable[Path]) -> None:
     """Begin to survey files that will be asked for, one after the other, beside what else is done until then."""
-    waiting, ending = [_Ahead(path) for path in paths], threading.Event()
+    waiting, ending = list[_Ahead](), threading.Event()
+    for path in paths:
+        with contextlib.suppress(OSError):
+            waiting.append(_Ahead(path))
     _AHEAD.update((each.path, each) for each in waiting)
 
     def run() -> None:
@@ -76,10 +89,11 @@ def survey_ahead(paths: Iterable[Path]) -> None:
 
 
 def _surveyed(path: Path, name: str, *, packed: bool, ending: threading.Event | None = None) -> Survey:
-    seen, size, copy = blake3(), 0, None
-    for chunk in raw_chunks(path, name, packed=packed):
-        if packed and not size and packing_of(path):
-            copy = _Copy.begun(path)
+    seen, size, opened = blake3(), 0, _Opened()
+    copy: _Copy | _Small | None = None
+    for chunk in raw_chunks(path, name, packed=packed, opened=opened):
+        if packed and not size:
+            copy = _Copy.begun(opened.stamp) if _packing(opened.head) else _Small.of(opened.stamp)
         if ending is not None and ending.is_set():
             raise InterruptedError
         size += len(chunk)
@@ -90,36 +104,39 @@ def _surveyed(path: Path, name: str, *, packed: bool, ending: threading.Event | 
         raise DeliveryError("the file is empty: 0 bytes", where=name, mend="ask the sender to send it again")
     if copy is not None:
         _COPIES[path] = copy
-    return Survey(path.stat().st_size, size, seen.hexdigest(), copy)
+    return Survey(opened.stamp[0], size, seen.hexdigest(), opened.head, copy)
 
 
 def packing_of(path: Path) -> str:
     """How a file is packed, by its first bytes: gzip, bzip2, xz, zstd, zip, or empty for not at all."""
     with path.open("rb") as file:
-        head = file.read(6)
+        return _packing(file.read(_HEAD))
+
+
+def _packing(head: bytes) -> str:
     return next((packing for magic, packing in _PACKINGS.items() if head.startswith(magic)), "")
 
 
 class _Copy:
     """What a packed file holds, in a file without a name, for those who read it after it was surveyed."""
 
-    def __init__(self, path: Path) -> None:
-        self.stamp, self.size = _stamp(path), 0
+    def __init__(self, stamp: Stamp) -> None:
+        self.stamp, self.size = stamp, 0
         self._file = tempfile.TemporaryFile(buffering=0)  # noqa: SIM115 - it is closed as soon as nobody knows it
         self._lock = threading.Lock()
 
     @classmethod
-    def begun(cls, path: Path) -> _Copy | None:
+    def begun(cls, stamp: Stamp) -> _Copy | None:
         """One that is empty yet; None where there is no room for one."""
         try:
-            return cls(path)
+            return cls(stamp)
         except OSError:
             return None
 
     def add(self, chunk: bytes) -> bool:
         """Keep a chunk; False where that is more than there is room for, or than is to be kept."""
         self.size += len(chunk)
-        if self.size + sum(each.size for each in list(_COPIES.values())) > _KEPT:
+        if self.size + sum(each.size for each in list(_COPIES.values()) if isinstance(each, _Copy)) > _KEPT:
             return False
         try:
             return self._file.write(chunk) == len(chunk)
@@ -137,7 +154,41 @@ class _Copy:
             yield chunk
 
 
-_COPIES: weakref.WeakValueDictionary[Path, _Copy] = weakref.WeakValueDictionary()
+class _Small:
+    """What a small file holds, which is cheaper to keep than to read again."""
+
+    held = 0  # bytes, of all of them together, as last counted
+    asked = 0
+
+    def __init__(self, stamp: Stamp) -> None:
+        self.stamp, self._data = stamp, b""
+
+    @classmethod
+    def of(cls, stamp: Stamp) -> _Small | None:
+        """One that is empty yet; None for a file that is not small, or where enough are kept."""
+        if stamp[0] > _SMALL:
+            return None
+        cls.asked += 1
+        if cls.held >= _SMALL_KEPT and cls.asked % 256 == 0:  # some may have gone since
+            cls.held = sum(len(each._data) for each in list(_COPIES.values()) if isinstance(each, cls))
+        return cls(stamp) if cls.held < _SMALL_KEPT else None
+
+    def add(self, chunk: bytes) -> bool:
+        """Keep a chunk; False if the file is larger than it was said to be."""
+        self._data += chunk
+        _Small.held += len(chunk)
+        return len(self._data) <= _SMALL
+
+    def chunks(self, sizes: Iterator[int]) -> Iterator[bytes]:
+        """The content, as often as it is asked for."""
+        done = 0
+        while done < len(self._data):
+            chunk = self._data[done : done + next(sizes)]
+            done += len(chunk)
+            yield chunk
+
+
+_COPIES: weakref.WeakValueDictionary[Path, _Copy | _Small] = weakref.WeakValueDictionary()
 
 
 class _Ahead:
@@ -155,39 +206,50 @@ class _Ahead:
                 self.found = _surveyed(self.path, str(self.path), packed=True, ending=ending)
             self.done.set()
 
-    def result(self) -> Survey | None:
+    def result(self, stamp: Stamp | None) -> Survey | None:
         """What came of it; None where it was not begun, came to nothing, or the file has changed since."""
         if self.begun.acquire(blocking=False):
             return None
         self.done.wait()
-        return self.found if _stamp(self.path) == self.stamp else None
+        return self.found if (stamp or _stamp(self.path)) == self.stamp else None
 
 
 _AHEAD: dict[Path, _Ahead] = {}
 
 
-def _stamp(path: Path) -> tuple[int, int]:
-    found = path.stat()
+def _stamp(path: Path) -> Stamp:
+    found = os.stat(path)  # noqa: PTH116 - half the time of the path's own, of which thousands of files take heed
     return found.st_size, found.st_mtime_ns
 
 
-def raw_chunks(path: Path, name: str, *, packed: bool = True, size: int | None = None) -> Iterator[bytes]:
+@dataclass(slots=True)
+class _Opened:
+    """What is known of a file once it is open."""
+
+    stamp: Stamp = (0, 0)
+    head: bytes = b""
+
+
+def raw_chunks(
+    path: Path, name: str, *, packed: bool = True, size: int | None = None, opened: _Opened | None = None
+) -> Iterator[bytes]:
     """The decompressed bytes of a file, a chunk of at most `size` at a time; of a large one, smaller ones come first.
 
     Raises:
         DeliveryError: it cannot be read, or its compression is damaged or cut off.
     """
-    copy = _COPIES.get(path) if packed else None
-    check_regular(path, name)
+    copy = _COPIES.get(path) if packed and opened is None else None
+    opened = opened or _Opened()
     try:
         if copy is not None and copy.stamp == _stamp(path):
             yield from copy.chunks(itertools.repeat(size or CHUNK))
             return
-        with path.open("rb") as file:
-            if packed:
-                yield from _decompressed(file, name, _sizes(path, size))
-            else:
-                yield from _read(file, _sizes(path, size))
+        file, seen = _open(path, name)
+        with file:
+            opened.stamp, opened.head = (seen.st_size, seen.st_mtime_ns), file.read(_HEAD)
+            file.seek(0)
+            sizes = _sizes(seen.st_size, size)
+            yield from _decompressed(file, _packing(opened.head), name, sizes) if packed else _read(file, sizes)
     except FileNotFoundError:
         raise DeliveryError("the file is not there", where=name) from None
     except IsADirectoryError:
@@ -223,10 +285,31 @@ def check_regular(path: Path, name: str) -> None:
         raise DeliveryError("this is a pipe, a socket or a device, not a file", where=name, mend=mend)
 
 
-def _sizes(path: Path, size: int | None) -> Iterator[int]:
+def _open(path: Path, name: str) -> tuple[io.FileIO, os.stat_result]:
+    """A regular file, open, and what the file system says of it; what is none is told of, and not waited for.
+
+    Raises:
+        DeliveryError: as `check_regular`.
+    """
+    try:
+        number = os.open(path, os.O_RDONLY | getattr(os, "O_BINARY", 0) | getattr(os, "O_NONBLOCK", 0))
+    except PermissionError:
+        raise
+    except OSError:
+        check_regular(path, name)
+        raise
+    seen = os.fstat(number)
+    if not stat.S_ISREG(seen.st_mode):
+        os.close(number)
+        check_regular(path, name)
+    return io.FileIO(number, "rb"), seen
+
+
+def _sizes(there: int, size: int | None) -> Iterator[int]:
     """How much is read at a time: of a large file, whoever takes it further is not to wait long for its first rows."""
-    large = path.stat().st_size > 4 * sum(_FIRST)
-    return itertools.repeat(size) if size else itertools.chain(_FIRST if large else (), itertools.repeat(CHUNK))
+    large = there > 4 * sum(_FIRST)
+    usual = min(CHUNK, max(there + 1, 1 << 16))  # a small file's is not made room for that it does not fill
+    return itertools.repeat(size) if size else itertools.chain(_FIRST if large else (), itertools.repeat(usual))
 
 
 def _read(source: Any, sizes: Iterator[int]) -> Iterator[bytes]:
@@ -234,20 +317,17 @@ def _read(source: Any, sizes: Iterator[int]) -> Iterator[bytes]:
         yield chunk
 
 
-def _decompressed(file: BinaryIO, name: str, sizes: Iterator[int]) -> Iterator[bytes]:
-    head = file.read(6)
-    file.seek(0)
-    packing = next((packing for magic, packing in _PACKINGS.items() if head.startswith(magic)), None)
+def _decompressed(file: io.FileIO, packing: str, name: str, sizes: Iterator[int]) -> Iterator[bytes]:
     done = 0
     try:
-        source = _OPENERS[packing](file) if packing else file
+        source = _OPENERS[packing](io.BufferedReader(file)) if packing else file
         for chunk in _read(source, sizes):
             done += len(chunk)
             yield chunk
     except DeliveryError as error:
         raise DeliveryError(error.what, where=name, mend=error.mend) from None
     except Exception as error:
-        if packing is None or isinstance(error, MemoryError):
+        if not packing or isinstance(error, MemoryError):
             raise
         raise _damaged(packing, error, done, name) from None
 

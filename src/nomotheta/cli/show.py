@@ -252,9 +252,17 @@ def show_undone(result: Undone) -> None:
 def show_balance(console: Console, balance: Balance, *, undone: bool = False) -> None:
     """The account of a load, as two sums."""
     grid = Table.grid(padding=(0, 1))
-    for each in balance.files:
-        lines = f"{each.lines:,} lines = {each.told()}"
-        grid.add_row(Text("file", "dim"), Text(f"{visible(each.file)}: {lines}"))
+    for each in () if balance.many else balance.files:
+        grid.add_row(Text("file", "dim"), Text(f"{visible(each.file)}: {each.lines:,} lines = {each.told()}"))
+    if balance.many:
+        whole, worst = balance.together(), balance.worst()
+        grid.add_row(Text("files", "dim"), Text(f"{whole.file}: {whole.lines:,} lines = {whole.told()}"))
+        for each in worst:
+            told = f"{each.rejected:,} rejected + {each.repeated:,} repeated of {each.records:,} records"
+            grid.add_row("", Text(f"{visible(each.file)}: {told}"))
+        more = sum(each.set_aside > 0 for each in balance.files) - len(worst)
+        if more > 0:
+            grid.add_row("", Text(f"… and {more:,} more files with rows set aside", "dim"))
     aside = f"{balance.rejected:,} rejected + {balance.repeated:,} repeated"
     merged = ""
     if balance.how == "merge":

@@ -1,7 +1,7 @@
 """Loads: one delivery into one table, in one transaction, with its balance and its rejects."""
 
 from nomotheta.load.balance import Balance, FileCount
-from nomotheta.load.blocks import worked_blocks
+from nomotheta.load.blocks import worked_blocks, worked_files
 from nomotheta.load.compare import as_kind, compare
 from nomotheta.load.engine import Engine
 from nomotheta.load.keys import SeenKeys
@@ -61,4 +61,5 @@ __all__ = [
     "told_apart",
     "undo",
     "worked_blocks",
+    "worked_files",
 ]

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from typing import Literal
 
 from nomotheta.place import Merged
 
+_LISTED, _WORST = 8, 5  # files that are shown one by one; of more, those with the most rows set aside
 How = Literal["append", "overwrite", "merge"]
 
 
@@ -28,6 +29,11 @@ class FileCount:
     rejected: int
     repeated: int
 
+    @property
+    def set_aside(self) -> int:
+        """Its rows that were not loaded."""
+        return self.rejected + self.repeated
+
     def counted(self) -> int:
         """The lines by what they turned out to be, added up."""
         return self.header + self.comment + self.empty + self.footer + self.record_lines
@@ -37,6 +43,9 @@ class FileCount:
         rare = ((self.comment, "comment"), (self.footer, "footer"))
         parts = [f"{self.header:,} header", *(f"{count:,} {name}" for count, name in rare if count)]
         return " + ".join([*parts, f"{self.empty:,} empty", f"{self.record_lines:,} in records"])
+
+
+_SUMMED = [each.name for each in fields(FileCount)][2:]
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,6 +83,21 @@ class Balance:
             sum(file.rejected for file in files), sum(file.repeated for file in files), before, removed, after,
             *((merged.inserted, merged.updated, merged.unchanged) if merged else ()),
         )  # fmt: skip
+
+    @property
+    def many(self) -> bool:
+        """Whether its files are too many to be shown one by one."""
+        return len(self.files) > _LISTED
+
+    def worst(self) -> tuple[FileCount, ...]:
+        """Of many files those with the most rows set aside."""
+        worst = sorted((file for file in self.files if file.set_aside), key=lambda file: -file.set_aside)
+        return tuple(worst[:_WORST])
+
+    def together(self) -> FileCount:
+        """All files as one."""
+        name = f"{len(self.files):,} files"
+        return FileCount(name, "", *(sum(getattr(file, each) for file in self.files) for each in _SUMMED))
 
     def faults(self) -> list[str]:
         """What does not add up, and by how much; empty where everything does."""

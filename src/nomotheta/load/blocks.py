@@ -1,36 +1,120 @@
-"""The blocks of files, worked side by side and handed on in their order."""
+"""The blocks of files, worked side by side and handed on in their order; small files of one header are read as one."""
 
 from __future__ import annotations
 
+import itertools
 from collections import deque
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import dataclass
 
-from nomotheta.load.work import Plan, Worked, work
-from nomotheta.source import SourceFile
+from nomotheta.load.work import Plan, Worked, work, work_joined
+from nomotheta.source import SMALL, ArrivedFile, Joining, SourceFile
 
 WORKERS, AHEAD = 2, 5
+_HEAVY = 16 << 20  # bytes that a block sets aside, from which fewer are worked ahead
+
+Open = Callable[[ArrivedFile], tuple[Plan, SourceFile]]
+
+
+@dataclass(frozen=True, slots=True)
+class Piece:
+    """A block of a file, by the file's number; nothing `worked` ends the file.
+
+    Of files that were read as one, `at` is the first, and `worked.parts` tells them apart; none of them is ended.
+    """
+
+    at: int
+    plan: Plan
+    source: SourceFile
+    worked: Worked | None
 
 
 def worked_blocks(source: SourceFile, plan: Plan) -> Iterator[Worked]:
     """The blocks of a file, worked side by side, in order; only a few are in memory at a time."""
-    return (worked for _, worked in worked_files([(plan, source)]) if worked is not None)
-
-
-def worked_files(plans: Sequence[tuple[Plan, SourceFile]]) -> Iterator[tuple[int, Worked | None]]:
-    """The blocks of some files, worked side by side, in order, each with the number of its file; None ends a file."""
-    waiting: deque[tuple[int, Future[Worked] | None]] = deque()
     with ThreadPoolExecutor(WORKERS) as pool:
-        for at, (plan, source) in enumerate(plans):
+        queue = _Queue(pool)
+        for block in source.blocks():
+            yield from _worked(queue.add(_one(0, plan, source, block)))
+        yield from _worked(queue.rest())
+
+
+def _worked(pieces: Iterator[Piece]) -> Iterator[Worked]:
+    return (piece.worked for piece in pieces if piece.worked is not None)
+
+
+def worked_files(files: Sequence[ArrivedFile], opened: Open, *, join: bool) -> Iterator[Piece]:
+    """The blocks of some files, worked side by side, in order; small ones are read as one, if they may `join`.
+
+    Raises:
+        DeliveryError: a file cannot be read, or is not what the charter expects.
+    """
+    with ThreadPoolExecutor(WORKERS) as pool:
+        queue = _Queue(pool)
+        at = 0
+        while at < len(files):
+            plan, source = opened(files[at])
+            joining = Joining.of(source) if join and plan.complete and at + 1 < len(files) else None
+            if joining is not None:
+                for file in itertools.islice(files, at, None):
+                    if joining.full or file.survey.bytes_of_content >= SMALL or not joining.take(file):
+                        break
+                if len(joining.files) > 1:
+                    yield from queue.add(_together(at, plan, joining, opened))
+                    at += len(joining.files)
+                    continue
             for block in source.blocks():
-                waiting.append((at, pool.submit(work, source, block, plan)))
-                if len(waiting) >= AHEAD:
-                    yield _ended(waiting)
-            waiting.append((at, None))
-        while waiting:
-            yield _ended(waiting)
+                yield from queue.add(_one(at, plan, source, block))
+            yield from queue.add(_end(at, plan, source))
+            at += 1
+        yield from queue.rest()
 
 
-def _ended(waiting: deque[tuple[int, Future[Worked] | None]]) -> tuple[int, Worked | None]:
-    at, future = waiting.popleft()
-    return at, future.result() if future else None
+Task = Callable[[], Sequence[Piece]]
+
+
+def _one(at: int, plan: Plan, source: SourceFile, block: object) -> Task:
+    return lambda: [Piece(at, plan, source, work(source, block, plan))]
+
+
+def _end(at: int, plan: Plan, source: SourceFile) -> Task:
+    return lambda: [Piece(at, plan, source, None)]
+
+
+def _together(at: int, plan: Plan, joining: Joining, opened: Open) -> Task:
+    def task() -> Sequence[Piece]:
+        worked = work_joined(joining, plan)
+        if worked is not None:
+            return [Piece(at, plan, joining.source, worked)]
+        found = []
+        for number, file in enumerate(joining.files, at):  # something about them is out of the ordinary
+            own, source = opened(file)
+            found += [Piece(number, own, source, work(source, block, own)) for block in source.blocks()]
+            found.append(Piece(number, own, source, None))
+        return found
+
+    return task
+
+
+class _Queue:
+    """Tasks on their way, and what came of them in their order."""
+
+    def __init__(self, pool: ThreadPoolExecutor) -> None:
+        self._pool, self._waiting, self._ahead = pool, deque[Future[Sequence[Piece]]](), AHEAD
+
+    def add(self, task: Task) -> Iterator[Piece]:
+        """Begin one; hand on what is done of those before, where enough are under way."""
+        self._waiting.append(self._pool.submit(task))
+        while len(self._waiting) >= self._ahead:
+            yield from self._next()
+
+    def rest(self) -> Iterator[Piece]:
+        """All that are still under way."""
+        while self._waiting:
+            yield from self._next()
+
+    def _next(self) -> Sequence[Piece]:
+        pieces = self._waiting.popleft().result()
+        heavy = sum(piece.worked.set_aside.size for piece in pieces if piece.worked is not None) > _HEAVY
+        self._ahead = WORKERS + 1 if heavy else AHEAD
+        return pieces

@@ -72,7 +72,7 @@ def _takes(have: Kind, kind: Kind) -> bool:
     return have.name == kind.name
 
 
-def held_to_limits(worked: Worked, there: Mapping[str, PlaceColumn], file: str, private: frozenset[str]) -> None:
+def held_to_limits(worked: Worked, there: Mapping[str, PlaceColumn], private: frozenset[str]) -> None:
     """Whether the table gives every value of a block's good rows back as it is.
 
     Raises:
@@ -86,7 +86,7 @@ def held_to_limits(worked: Worked, there: Mapping[str, PlaceColumn], file: str, 
         if found is None:
             continue
         row, why = found
-        line = int(worked.batch.line_numbers(worked.records[row : row + 1])[0])
+        file, line = worked.place_of(int(worked.records[row]))
         value = HIDDEN if name in private else show(worked.good[name][row].as_py())
         raise PlaceError(
             f"{'null' if value is None else value} does not fit '{name}', which is {column.type_name}: {why}",

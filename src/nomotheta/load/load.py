@@ -13,12 +13,13 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from nomotheta.charter import Check, Compiled, Stated
+from nomotheta.charter import Check, Compiled
 from nomotheta.conditions import Kind
 from nomotheta.errors import DeliveryError, NomothetaError, PlaceError
 from nomotheta.events import Listener, Progress, nobody
-from nomotheta.load.balance import Balance, FileCount
-from nomotheta.load.blocks import worked_blocks, worked_files
+from nomotheta.load.account import Account
+from nomotheta.load.balance import Balance
+from nomotheta.load.blocks import Piece, worked_files
 from nomotheta.load.compare import as_kind, compare, held_to_limits
 from nomotheta.load.engine import Engine
 from nomotheta.load.keys import IN_TABLE, InOrder, SeenKeys
@@ -26,12 +27,11 @@ from nomotheta.load.rejects import RejectFile
 from nomotheta.load.repeats import Repeats, decide
 from nomotheta.load.sent import Sent
 from nomotheta.load.stage import clear, gather
-from nomotheta.load.tally import Tally
 from nomotheta.load.undo import columns_kept, keeping, kept_table
 from nomotheta.load.work import Fault, Plan, Worked, as_table, constants
 from nomotheta.place import Mark, Merge, Now, Place, PlaceColumn, quoted
 from nomotheta.rules import Finding, worst
-from nomotheta.source import ArrivedFile, Batch, Lines, SourceFile, check_stated, match_columns, open_file, statement
+from nomotheta.source import ArrivedFile, SourceFile, match_columns, open_file
 
 _SEEDS = 5
 _LARGE, _SMALL = 100_000, 32 << 20  # rows of a table, bytes of a delivery: its keys are asked for one by one
@@ -100,11 +100,10 @@ class _Load:
     committing: bool = False
     balance: Balance = field(default_factory=Balance)
     findings: list[Finding] = field(default_factory=list)
-    files: list[FileCount] = field(default_factory=list)
+    account: Account = field(default_factory=lambda: Account(()))
     reasons: Counter[str] = field(default_factory=Counter)
     by_check: Counter[str] = field(default_factory=Counter)
     notes: list[str] = field(default_factory=list)
-    tallies: list[tuple[str, SourceFile, Tally]] = field(default_factory=list)
     sent: Sent = field(default_factory=Sent)
 
     def keys(self) -> list[Check]:
@@ -139,7 +138,7 @@ class _Load:
         if self.has_collision(self.repeats):
             raise _CollisionError
         after = self.place.count(table) if merged else self.place.count_after(table, before, removed, loaded)
-        self.balance = Balance.of(charter.load.how, self.files, loaded, before, removed, after, merged)
+        self.balance = Balance.of(charter.load.how, self.account.counts, loaded, before, removed, after, merged)
         rejects.finish()
         self.settle()
 
@@ -153,8 +152,9 @@ class _Load:
         engine = self.engine()
         self.rows_named = self.place.names_rows(self.compiled.charter.table)  # before it is busy with the rows
         self.repeats = self.known(engine)
-        plans = [self.plan(file, engine) for file in self.order.files]
-        return self.accepted(plans, self.repeats, rejects), plans[0][0].schema
+        first, _ = self.plan(self.order.files[0], engine)
+        self.notes.clear()  # they are said when its rows are read
+        return self.accepted(engine, self.repeats, rejects), first.schema
 
     def gather(self, rejects: RejectFile) -> None:
         """Everything that happens before the transaction, where rows are gathered beside the table."""
@@ -166,14 +166,14 @@ class _Load:
         there = gather(
             self.place, self.order.staging, self.compiled, self.columns, stream, schema, staging.rows
         )  # fmt: skip
-        kept = sum(file.records - file.rejected - file.repeated for file in self.files)
+        kept = sum(file.records - file.rejected - file.repeated for file in self.account.counts)
         if there != kept:
             raise PlaceError(
                 f"{kept:,} rows were accepted, but {there:,} lie in {self.order.staging}", where=charter.table,
                 mend=f"drop that table, and load again: DROP TABLE {self.order.staging}",
             )  # fmt: skip
         before = self.place.count(charter.table)
-        self.balance = Balance.of(charter.load.how, self.files, there, before, 0, before + there)
+        self.balance = Balance.of(charter.load.how, self.account.counts, there, before, 0, before + there)
         self.judged(self.judge(self.by_check, self.one_by_one, self.order.staging))
 
     def check_alone(self) -> None:
@@ -195,7 +195,9 @@ class _Load:
         faults = self.balance.faults()
         if faults:
             raise PlaceError("the balance does not add up: " + "; ".join(faults), where=self.compiled.charter.table)
-        self.check_stated()
+        stated = self.compiled.charter.delivery.stated if self.compiled.charter.delivery else None
+        if stated is not None and not self.order.opened:
+            self.account.check_stated(stated, self.order.stated, self.compiled)
         load, balance = self.compiled.charter.load, self.balance
         if not balance.records and load.empty == "refuse":
             mend = 'write empty = "accept" under [load] if a delivery may hold no rows'
@@ -235,31 +237,13 @@ class _Load:
         if not self.committing:
             rejects.discard()
 
-    def check_stated(self) -> None:
-        """Hold the files against what the sender states of them."""
-        stated = self.compiled.charter.delivery.stated if self.compiled.charter.delivery else None
-        if stated is None or self.order.opened:
-            return
-        whole = Tally()
-        for name, source, tally in self.tallies:
-            whole.rows += tally.rows
-            whole.take(tally.totals)
-            text = self.order.stated.get(name)
-            if stated.in_ in {"header", "footer"}:
-                text = source.footer if stated.in_ == "footer" else source.heading
-            if text is not None:
-                where = f"{name}, its {stated.in_}" if stated.in_ in {"header", "footer"} else filled_name(stated, name)
-                check_stated(statement(text, where, self.compiled), tally.counted())
-        if "" in self.order.stated:
-            check_stated(statement(self.order.stated[""], stated.in_, self.compiled), whole.counted())
-
     def plan(self, file: ArrivedFile, engine: Engine) -> tuple[Plan, SourceFile]:
         opened = self.order.opened
         compiled = self.compiled
         source = opened(file) if opened else open_file(file.path, file.name, compiled.layout, compiled.charter)
         shape = match_columns(source, self.compiled.charter)
         order = self.order
-        fixed = constants(compiled.charter, order.load_no, order.at, order.day, file.name, order.zone)
+        fixed = constants(compiled.charter, order.load_no, order.at, order.day, order.zone)
         fixed |= dict.fromkeys(shape.absent)
         self.notes += [f"{file.name} has no column '{name}': it is filled with null" for name in shape.absent]
         plan = Plan(
@@ -295,16 +279,21 @@ class _Load:
             self.notes.clear()  # they are said of the reading that counts
         return found
 
-    def read_before(self, engine: Engine) -> Iterator[tuple[int, Worked, str]]:
-        """All blocks of the delivery, each with how many records stand before it, and its file."""
+    def pieces(self, engine: Engine) -> Iterator[Piece]:
+        """All blocks of the delivery's files."""
+        delivery = self.compiled.charter.delivery
+        alone = self.order.opened is not None or (delivery is not None and delivery.stated is not None)
+        return worked_files(self.order.files, lambda file: self.plan(file, engine), join=not alone)
+
+    def read_before(self, engine: Engine) -> Iterator[tuple[int, Worked]]:
+        """All blocks of the delivery, each with how many records stand before it."""
         total, done, before = sum(file.survey.bytes_of_content for file in self.order.files), 0, 0
         told = f"looking for repeated rows of {self.compiled.charter.table}"
-        for file in self.order.files:
-            plan, source = self.plan(file, engine)
-            for worked in worked_blocks(source, plan):
-                yield before, worked, file.name
-                before += worked.batch.count
-                done += worked.size
+        for piece in self.pieces(engine):
+            if piece.worked is not None:
+                yield before, piece.worked
+                before += piece.worked.batch.count
+                done += piece.worked.size
                 self.listener(Progress(told, done, total, "bytes"))
         self.listener(Progress(told, total, total, "bytes", ended=True))
 
@@ -314,7 +303,7 @@ class _Load:
         if self.before < _LARGE or size > _SMALL or not all(self.place.probes(key.columns, self.kinds) for key in keys):
             return [self.known_keys(key, engine) for key in keys]
         own: list[list[Any]] = [[] for _ in keys]
-        for _, worked, _ in self.read_before(engine):
+        for _, worked in self.read_before(engine):
             for tables, key in zip(own, keys, strict=True):
                 tables.append(worked.good.select(list(key.columns)))
         self.notes.clear()  # they are said of the reading that counts
@@ -354,66 +343,51 @@ class _Load:
             self._add_known(seen, batch, key, engine)
         return seen
 
-    def accepted(
-        self, plans: Sequence[tuple[Plan, SourceFile]], repeats: Repeats, rejects: RejectFile
-    ) -> Iterator[Any]:
+    def accepted(self, engine: Engine, repeats: Repeats, rejects: RejectFile) -> Iterator[Any]:
         """The rows that go in, block by block, in the order of the files."""
-        total = sum(file.survey.bytes_of_content for file in self.order.files)
-        done = in_all = 0
-        counts, seen_notes, tally = Counter[str](), Counter[tuple[str, str]](), Tally()
-        for at, worked in worked_files(plans):
-            (plan, source), file = plans[at], self.order.files[at]
-            if worked is None:  # the end of a file
-                source.check_whole()
-                in_all += counts["numbered"]
-                self.files.append(_file_count(file, source, counts))
-                self.tallies.append((file.name, source, tally))
-                self.notes += [f"{file.name}: {name}: {count:,} {told}" for (name, told), count in seen_notes.items()]
-                counts, seen_notes, tally = Counter[str](), Counter[tuple[str, str]](), Tally()
+        total, done = sum(file.survey.bytes_of_content for file in self.order.files), 0
+        told, private = f"loading {self.compiled.charter.table}", self.compiled.charter.private()
+        account = self.account = Account(self.order.files)
+        for piece in self.pieces(engine):
+            worked = piece.worked
+            if worked is None:
+                account.end(piece)
                 continue
-            held_to_limits(worked, self.there, file.name, plan.charter.private())
-            before = counts["numbered"]
-            counts["numbered in all"] = in_all + before
-            counts["records"] += worked.batch.count - worked.batch.headings
-            seen_notes.update(worked.notes)
-            tally.add(worked)
-            _account(source.lines, worked.batch)
+            held_to_limits(worked, self.there, private)
             if repeats.keys and repeats.decided is None:
-                repeats.owners.add(in_all + before, worked, file.name)
-            rows, staying = self.without_repeats(worked, plan, repeats, before, rejects, counts)
-            counts["numbered"] += worked.batch.count
+                repeats.owners.add(account.in_all, worked)
+            rows, staying, repeated = self.without_repeats(worked, piece.plan, repeats, rejects)
+            account.add(piece, worked, repeated)
             if self.rows_named:
-                self.sent.remember(file.name, worked.batch, staying, rows)
+                self.sent.remember(worked, staying, rows)
             yield from rows.to_batches()
             done += worked.size
             self.told_rows += rows.num_rows
-            self.listener(
-                Progress(f"loading {self.compiled.charter.table}", done, total, "bytes", rows=self.told_rows)
-            )  # fmt: skip
+            self.listener(Progress(told, done, total, "bytes", rows=self.told_rows))
+        self.notes += account.notes
         if repeats.in_table:
             rows = f"{repeats.in_table:,} rows have keys" if repeats.in_table > 1 else "1 row has a key"
             self.notes.append(f"{rows} that stood in the table before: the delivery overlaps an earlier one")
-        self.listener(Progress(f"loading {self.compiled.charter.table}", total, total, "bytes", ended=True))
+        self.listener(Progress(told, total, total, "bytes", ended=True))
 
     def without_repeats(
-        self, worked: Worked, plan: Plan, repeats: Repeats, before: int, rejects: RejectFile, counts: Counter[str]
-    ) -> tuple[Any, Any]:
-        """The good rows of a block but those that stay out for another's sake, and their records; the rest is kept."""
-        counts["rejected"] += len(worked.set_aside.originals)
-        found = worked.set_aside.behind(before)
+        self, worked: Worked, plan: Plan, repeats: Repeats, rejects: RejectFile
+    ) -> tuple[Any, Any, Any]:  # fmt: skip
+        """The good rows of a block but those that stay out for another's sake, and the records of both."""
+        before = self.account.before
+        found = worked.behind(before)
         gone, faults = np.zeros(worked.good.num_rows, np.bool_), list[Fault]()
         if repeats.keys:
-            gone, faults = repeats.of(worked, counts["numbered in all"], plan.file, plan.charter.private())
-        counts["repeated"] += int(gone.sum())
+            gone, faults = repeats.of(worked, self.account.in_all, plan.charter.private())
         if faults:
             found = found.with_more(worked.rejects(plan, as_table(faults), (), before))
         for tally, name in ((self.reasons, "reason"), (self.by_check, "rule")):
-            for each in pc.value_counts(found.faults[name]).to_pylist():
+            for each in pc.value_counts(found.faults[name]).to_pylist() if found.faults.num_rows else ():
                 tally[each["values"]] += each["counts"]
         rejects.add(found)
         if not gone.any():
-            return worked.good, worked.records
-        return worked.good.filter(pa.array(~gone)), worked.records[~gone]
+            return worked.good, worked.records, worked.records[:0]
+        return worked.good.filter(pa.array(~gone)), worked.records[~gone], worked.records[gone]
 
     def has_collision(self, repeats: Repeats) -> bool:
         """Whether a row was taken for a repeat whose key does not stand in the table, nor among those that stay out."""
@@ -429,27 +403,6 @@ class _RehearsedError(Exception):
 
 class _CollisionError(Exception):
     """Two keys with one hash: the load starts over with another seed."""
-
-
-def filled_name(stated: Stated, file: str) -> str:
-    """Where a file's counts are stated, as messages show it."""
-    return stated.in_.replace("{file}", file)
-
-
-def _account(lines: Lines, batch: Batch) -> None:
-    """Take in what the lines of a block turned out to be."""
-    lines.empty += batch.empty
-    lines.comment += batch.comments
-    lines.header += batch.headers
-    lines.records += batch.lines - batch.empty - batch.comments - batch.headers
-
-
-def _file_count(file: ArrivedFile, source: SourceFile, counts: Counter[str]) -> FileCount:
-    lines = source.lines
-    return FileCount(
-        file.name, file.survey.content, file.survey.bytes_of_content, lines.read, lines.header, lines.comment,
-        lines.empty, lines.footer, lines.records, counts["records"], counts["rejected"], counts["repeated"],
-    )  # fmt: skip
 
 
 def load(

@@ -11,8 +11,11 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from numpy.typing import NDArray
 
 from nomotheta.ahead import import_ahead
+
+Ints = NDArray[np.int64]
 
 _FLUSH = 20_000  # faults
 _READ = 16_384
@@ -54,26 +57,30 @@ _TOLD = pa.schema([*(each for each in SCHEMA if each.name not in _OF_ROW), ("row
 class Aside:
     """What a block sets aside: a table of faults, and of each row that has any its original text and its cells, once.
 
-    The faults have the columns of SCHEMA but those two, and the number of their row.
+    The faults have the columns of SCHEMA but those two, and the number of their row; `records` are those of the rows,
+    counted in the block from 0.
     """
 
     faults: Any
     originals: Any
     cells: Any
+    records: Ints
 
     @classmethod
-    def of(cls, made: Mapping[str, Any], rows: Any, originals: Any, cells: Any) -> Aside:
+    def of(cls, made: Mapping[str, Any], rows: Any, originals: Any, cells: Any, records: Ints) -> Aside:
         """From the columns of the faults, their rows, and what is told of the rows."""
         columns = [rows if name == "row" else made[name] for name in _TOLD.names]
-        return cls(pa.table(columns, _TOLD), originals, cells)
+        return cls(pa.table(columns, _TOLD), originals, cells, records)
 
-    @classmethod
-    def nothing(cls) -> Aside:
-        """No faults."""
-        return cls(_TOLD.empty_table(), pa.array([], pa.string()), pa.array([], _TYPES["cells"]))
+    @property
+    def size(self) -> int:
+        """How many bytes it takes in memory, about."""
+        return int(self.faults.nbytes + self.originals.nbytes + self.cells.nbytes)
 
     def behind(self, records: int) -> Aside:
         """The same with so many records before them."""
+        if not self.faults.num_rows:
+            return self
         at = _TOLD.get_field_index("record")
         told = self.faults.set_column(at, _TOLD.field(at), pc.add(self.faults["record"], records))
         return replace(self, faults=told)
@@ -88,7 +95,7 @@ class Aside:
             pa.concat_arrays([self.originals, other.originals]),
             pa.concat_arrays([self.cells, other.cells]),
         )
-        return Aside(whole.take(pa.array(order)), originals, cells)
+        return Aside(whole.take(pa.array(order)), originals, cells, np.concatenate([self.records, other.records]))
 
     def tables(self, size: int) -> Iterator[Any]:
         """All of it as tables of SCHEMA, of at most so many faults."""
@@ -97,6 +104,9 @@ class Aside:
             rows = part["row"].combine_chunks()
             told = {"original": self.originals.take(rows), "cells": self.cells.take(rows)}
             yield pa.table([told[name] if name in told else part[name] for name in SCHEMA.names], SCHEMA)
+
+
+NOTHING = Aside(_TOLD.empty_table(), pa.array([], pa.string()), pa.array([], _TYPES["cells"]), np.zeros(0, np.int64))
 
 
 class RejectFile:
@@ -109,7 +119,9 @@ class RejectFile:
 
     def add(self, aside: Aside) -> None:
         """Keep some more."""
-        if aside.faults.num_rows and self._writer is None and not self._pending:
+        if not aside.faults.num_rows:
+            return
+        if self._writer is None and not self._pending:
             import_ahead("pyarrow.parquet")  # only now: most nights nothing is set aside
         for table in aside.tables(_FLUSH):
             self._pending.append(table)

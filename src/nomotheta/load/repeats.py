@@ -20,6 +20,7 @@ from numpy.typing import NDArray
 from nomotheta.charter import Check
 from nomotheta.load.keys import IN_TABLE, PARTITIONS, Ascending, Hashes, InOrder, Ints, SeenKeys, split, take_in
 from nomotheta.load.work import Fault, Worked, shown_values
+from nomotheta.source import Parts
 
 Hashed = tuple[Hashes, Ints]  # of some rows, and which
 _ENTRY = np.dtype([("hash", np.uint64), ("by", np.int64), ("low", np.uint64), ("record", np.int64)])
@@ -33,22 +34,24 @@ class Owners:
     """
 
     first: list[int] = field(default_factory=list)
-    blocks: list[tuple[str, int, Any]] = field(default_factory=list)
+    blocks: list[tuple[str, int, Any, Parts | None]] = field(default_factory=list)
 
-    def add(self, before: int, worked: Worked, file: str) -> None:
+    def add(self, before: int, worked: Worked) -> None:
         """Take in a block before which so many records stand."""
         batch = worked.batch
         self.first.append(before)
         lines = None if batch.a_line_each else batch.line_numbers(np.arange(batch.count))
-        self.blocks.append((file, worked.first_line, lines))
+        self.blocks.append((worked.file, worked.first_line, lines, worked.parts))
 
     def told(self, record: int, file: str) -> str:
         """A record as a line, with the name of its file where that is another."""
         at = int(np.searchsorted(self.first, record - 1, side="right")) - 1
-        of, first, lines = self.blocks[at]
+        of, first, lines, parts = self.blocks[at]
         within = record - 1 - self.first[at]
-        line = f"line {int(first + within if lines is None else lines[within])}"
-        return line if of == file else f"{line} of {of}"
+        number = int(first + within if lines is None else lines[within])
+        if parts is not None:
+            of, number = parts.line(within, number)
+        return f"line {number}" if of == file else f"line {number} of {of}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -83,9 +86,7 @@ class Repeats:
     doubtful: list[tuple[Check, Any, NDArray[np.uint64]]] = field(default_factory=list)
     in_table: int = 0
 
-    def of(
-        self, worked: Worked, before: int, file: str, private: frozenset[str]
-    ) -> tuple[NDArray[np.bool_], list[Fault]]:
+    def of(self, worked: Worked, before: int, private: frozenset[str]) -> tuple[NDArray[np.bool_], list[Fault]]:
         """Of the good rows of a block, before which so many records stand: those that stay out, and why."""
         gone, faults = np.zeros(worked.good.num_rows, np.bool_), []
         records = worked.records + before + 1
@@ -100,7 +101,7 @@ class Repeats:
             self.in_table += int((firsts == IN_TABLE).sum())
             cells = worked.good.select(list(key.columns)).take(pa.array(repeated))
             self.doubtful.append((key, cells, own[np.searchsorted(rows, repeated)]))
-            faults += self._faults(key, cells, worked.records[repeated], firsts, file, private)
+            faults += self._faults(key, cells, worked, worked.records[repeated], firsts, private)
         return gone, faults
 
     def _in_order(self, worked: Worked, records: Ints) -> bool:
@@ -135,13 +136,14 @@ class Repeats:
         return [(rows[out], stay[out])]
 
     def _faults(
-        self, key: Check, cells: Any, records: Ints, firsts: Ints, file: str, private: frozenset[str]
+        self, key: Check, cells: Any, worked: Worked, records: Ints, firsts: Ints, private: frozenset[str]
     ) -> list[Fault]:
         values: list[str | None] = [None] * len(records)
         if not key.whole_row:
             values = [shown_values(key.columns, list(row.values()), private) for row in cells.to_pylist()]
         column = key.columns[0] if len(key.columns) == 1 else ""
-        told = [self._told(key, first, file) for first in firsts.tolist()]
+        files = worked.files_of(records)
+        told = [self._told(key, first, file) for first, file in zip(firsts.tolist(), files, strict=True)]
         return [
             Fault(int(record), column, value, "repeated", key.name, why)
             for value, record, why in zip(values, records, told, strict=True)
@@ -168,12 +170,12 @@ class Repeats:
         return bool(keys != len(np.unique(np.concatenate([hashes for _, hashes in apart]))))
 
 
-def decide(key: Check, blocks: Iterable[tuple[int, Worked, str]], owners: Owners) -> Decided:
+def decide(key: Check, blocks: Iterable[tuple[int, Worked]], owners: Owners) -> Decided:
     """Read a delivery through to find the rows that stay out.
 
     Args:
         key: of which the last row stays, or none.
-        blocks: each with how many records stand before it, and its file.
+        blocks: each with how many records stand before it.
         owners: taught where every record stands.
     """
     found: list[tuple[Ints, Ints]] = []
@@ -181,8 +183,8 @@ def decide(key: Check, blocks: Iterable[tuple[int, Worked, str]], owners: Owners
         files: list[IO[bytes]] = [
             stack.enter_context(tempfile.TemporaryFile(prefix="nomotheta-")) for _ in range(PARTITIONS)
         ]
-        for before, worked, name in blocks:
-            owners.add(before, worked, name)
+        for before, worked in blocks:
+            owners.add(before, worked)
             own = worked.hashes[0]
             assert not isinstance(own, Ascending)  # noqa: S101 - they are asked for only where the first row stays
             hashes, rows = own

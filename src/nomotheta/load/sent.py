@@ -10,8 +10,8 @@ from typing import Any
 
 from nomotheta.errors import PlaceError
 from nomotheta.kinds import show
+from nomotheta.load.work import Worked
 from nomotheta.rules import HIDDEN
-from nomotheta.source import Batch
 
 _KEPT = 2  # blocks: no place looks further ahead
 _SHOWN = 6  # columns of a row
@@ -19,14 +19,14 @@ _SHOWN = 6  # columns of a row
 
 @dataclass(slots=True)
 class Sent:
-    """The last blocks of rows: the number of the first among all rows, their file, where they come from, the rows."""
+    """The last blocks of rows: the number of the first of them, where they come from, their records, the rows."""
 
     count: int = 0
-    blocks: deque[tuple[int, str, Batch, Any, Any]] = field(default_factory=lambda: deque(maxlen=_KEPT))
+    blocks: deque[tuple[int, Worked, Any, Any]] = field(default_factory=lambda: deque(maxlen=_KEPT))
 
-    def remember(self, file: str, batch: Batch, records: Any, rows: Any) -> None:
+    def remember(self, worked: Worked, records: Any, rows: Any) -> None:
         """Take in a block; `records` are those of the rows, a `pa.Table`."""
-        self.blocks.append((self.count, file, batch, records, rows))
+        self.blocks.append((self.count, worked, records, rows))
         self.count += rows.num_rows
 
     @contextlib.contextmanager
@@ -42,10 +42,10 @@ class Sent:
             raise self._explained(error, private) from error
 
     def _explained(self, error: PlaceError, private: frozenset[str]) -> PlaceError:
-        for first, file, batch, records, rows in self.blocks if error.row is not None else ():
+        for first, worked, records, rows in self.blocks if error.row is not None else ():
             at = (error.row or 0) - 1 - first
             if 0 <= at < rows.num_rows:
-                line = int(batch.line_numbers(records[at : at + 1])[0])
+                file, line = worked.place_of(int(records[at]))
                 cells = [(name, rows[name][at].as_py()) for name in rows.column_names[:_SHOWN]]
                 told = [f"{name} = {HIDDEN if name in private else show(value) or 'null'}" for name, value in cells]
                 return PlaceError(f"{error.told} ({', '.join(told)})", where=f"{file}:{line}", mend=error.mend)

@@ -20,13 +20,14 @@ from nomotheta.conditions import Kind
 from nomotheta.kinds import arrow_type, as_texts, explain_all, in_layout, read_values, show
 from nomotheta.load.engine import Engine
 from nomotheta.load.keys import Ascending
-from nomotheta.load.rejects import Aside
+from nomotheta.load.rejects import NOTHING, Aside
 from nomotheta.rules import HIDDEN
-from nomotheta.source import Batch, Odd, SourceFile
+from nomotheta.source import Batch, Joining, Odd, Parts, SourceFile
 
 Ints = NDArray[np.int64]
 
 
+FILE_NAME, FILE_LINE = object(), object()  # what stands for a value that the rows of a block do not share
 _STRETCH = 256  # rows: shorter ones are dearer to hand on than to copy
 
 
@@ -64,6 +65,11 @@ class Plan:
     def columns(self) -> Sequence[str]:
         """The columns that are loaded, in the order of the charter."""
         return [name for name, column in self.charter.columns.items() if column.from_ != FROM_PLACE]
+
+    @property
+    def complete(self) -> bool:
+        """Whether the file has all columns that the charter expects of it."""
+        return self.positions.keys() >= self.charter.file_columns().keys()
 
     @cached_property
     def schema(self) -> Any:
@@ -106,8 +112,8 @@ class Worked:
     """A block of `size` bytes after work.
 
     `good` rows are a `pa.Table`, with the record of each; then what is set aside, its records counted in the block, the
-    hashes of each key, notes by column, and for each column of which a total is stated, its
-    sum and how many values could not be read.
+    hashes of each key, notes by column, and for each column of which a total is stated, its sum and how many values
+    could not be read. The block is of one `file`, or of several that are its `parts`.
     """
 
     batch: Batch
@@ -119,6 +125,34 @@ class Worked:
     hashes: list[tuple[NDArray[np.uint64], Ints] | Ascending]
     notes: Mapping[tuple[str, str], int]
     totals: Mapping[str, tuple[Decimal, int]]
+    file: str
+    parts: Parts | None = None
+
+    def files_of(self, records: Ints) -> list[str]:
+        """The file of each of some records."""
+        return [self.file] * len(records) if self.parts is None else self.parts.files(records).to_pylist()
+
+    def place_of(self, record: int) -> tuple[str, int]:
+        """The file of a record, and the line on which it begins."""
+        line = int(self.batch.line_numbers(np.array([record]))[0])
+        return (self.file, line) if self.parts is None else self.parts.line(record, line)
+
+    def among(self, records: Ints, before: int, chosen: Mapping[str, Ints]) -> NDArray[np.bool_]:
+        """Which of some records are among the chosen ones, by file and number from 1; so many stand before them."""
+        if self.parts is None:
+            own = chosen.get(self.file)
+            return np.isin(records + before + 1, own) if own is not None else np.zeros(len(records), np.bool_)
+        found, at = np.zeros(len(records), np.bool_), self.parts.of(records)
+        for number in np.unique(at).tolist() if chosen else ():
+            own = chosen.get(self.parts.names[number])
+            if own is not None:
+                mine = at == number
+                found[mine] = np.isin(records[mine] - self.parts.records[number] + 1, own)
+        return found
+
+    def behind(self, before: int) -> Aside:
+        """What is set aside, where so many records stand in the file before the block."""
+        return self.set_aside.behind(before) if before and self.parts is None else self.set_aside
 
     def rejects(self, plan: Plan, faults: Any, odd: Sequence[Odd], before: int) -> Aside:
         """What is set aside, in the order of the file.
@@ -129,7 +163,7 @@ class Worked:
         strange = [Fault(each.record, "", None, each.reason, "", each.message) for each in odd]
         told = pa.concat_tables([as_table(strange), faults]) if strange else faults
         if not told.num_rows:
-            return Aside.nothing()
+            return NOTHING
         records = told["record"].to_numpy()
         order = np.argsort(records, kind="stable")
         told, records = told.take(pa.array(order)).combine_chunks(), records[order]
@@ -140,12 +174,15 @@ class Worked:
         named = pa.array([headers.get(name, "") for name in columns.dictionary.to_pylist()], pa.string())
         made["header"], made["file"] = named.take(columns.indices), pa.repeat(plan.file, count)
         where = pa.array(at.ravel())
-        made["line"] = pa.array(self.batch.line_numbers(unique), pa.int64()).take(where)
-        made["offset"] = pa.array(self.batch.offsets(unique), pa.int64()).take(where)
+        lines, offsets, numbers = self.batch.line_numbers(unique), self.batch.offsets(unique), unique + (before + 1)
+        if self.parts is not None:
+            lines, offsets, numbers = self.parts.places(unique, lines, offsets)
+            made["file"] = self.parts.files(unique).take(where)
+        for name, values in (("line", lines), ("offset", offsets), ("record", numbers)):
+            made[name] = pa.array(values, pa.int64()).take(where)
         originals = pa.array(self.batch.originals(unique), pa.string())
-        made["record"] = pa.array(records + (before + 1))
         cells = self.cells(plan, unique, originals, made["reason"].take(pa.array(first)))
-        return Aside.of(made, where, originals, cells)
+        return Aside.of(made, where, originals, cells, unique)
 
     def cells(self, plan: Plan, records: Ints, originals: Any, reasons: Any) -> Any:
         """The values of records by the charter's columns, as lists of texts; as far as they go, where one is odd."""
@@ -187,10 +224,28 @@ def _field(ragged: Any, at: int) -> Any:
 
 def work(source: SourceFile, block: Any, plan: Plan) -> Worked:
     """Carry out the charter on a block."""
+    return _work(_read(source, block, plan), block, plan, None)
+
+
+def work_joined(joining: Joining, plan: Plan) -> Worked | None:
+    """Carry it out on files that are read as one; None where they have to be read one by one."""
+    block = joining.block()
+    batch = _read(joining.source, block, plan) if block is not None else None
+    parts = joining.parts(batch) if batch is not None else None
+    if batch is None or parts is None:
+        return None
+    worked = _work(batch, block, plan, parts)
+    return None if worked.notes else worked  # of which file they speak is not known
+
+
+def _read(source: SourceFile, block: Any, plan: Plan) -> Batch:
     load = plan.charter.load
-    batch = source.read(block, plan.width, fill=load.short_rows == "fill", cut=load.long_rows == "cut")
+    return source.read(block, plan.width, fill=load.short_rows == "fill", cut=load.long_rows == "cut")
+
+
+def _work(batch: Batch, block: Any, plan: Plan, parts: Parts | None) -> Worked:
     notes: dict[tuple[str, str], int] = {}
-    columns, misfits, told = _typed(batch, plan, notes)
+    columns, misfits, told = _typed(batch, plan, parts, notes)
     totals = {name: _total(columns[name], batch, misfits.get(name)) for name in plan.charter.stated_totals()}
     table = pa.table([columns[name] for name in plan.columns], plan.schema)
     bad = np.zeros(len(batch.records), np.bool_)
@@ -201,9 +256,12 @@ def work(source: SourceFile, block: Any, plan: Plan) -> Worked:
     if bad.any():
         table, records = _left(table, bad), records[~bad]
     hashes = [_keyed(table, key, plan) for key in plan.keys]
-    worked = Worked(batch, block.line, block.size, table, records, Aside.nothing(), hashes, notes, totals)
-    faults = pa.concat_tables(told) if told else _FAULTS.empty_table()
-    worked.set_aside = worked.rejects(plan, faults, batch.odd, 0)
+    worked = Worked(
+        batch, block.line, block.size, table, records, NOTHING, hashes, notes, totals, plan.file, parts
+    )  # fmt: skip
+    if told or batch.odd:
+        faults = pa.concat_tables(told) if told else _FAULTS.empty_table()
+        worked.set_aside = worked.rejects(plan, faults, batch.odd, 0)
     return worked
 
 
@@ -230,7 +288,7 @@ def _left(table: Any, gone: NDArray[np.bool_]) -> Any:
 
 
 def _typed(
-    batch: Batch, plan: Plan, notes: dict[tuple[str, str], int]
+    batch: Batch, plan: Plan, parts: Parts | None, notes: dict[tuple[str, str], int]
 ) -> tuple[dict[str, Any], dict[str, NDArray[np.bool_]], list[Any]]:
     """The columns as values; by column, which rows have a misfit in it; and tables of faults that tell of them."""
     columns: dict[str, Any] = {}
@@ -241,7 +299,7 @@ def _typed(
     for name in plan.columns:
         kind = kinds[name]
         if name not in plan.positions:
-            columns[name] = _constant(plan.constants[name], kind, batch)
+            columns[name] = _constant(plan.constants[name], kind, batch, plan.file, parts)
             continue
         at = plan.positions[name]
         typed = read_values(
@@ -267,11 +325,14 @@ def _total(values: Any, batch: Batch, misfits: NDArray[np.bool_] | None) -> tupl
     return Decimal(pc.sum(exact).as_py() or 0), unread
 
 
-def _constant(value: Any, kind: Kind, batch: Batch) -> Any:
+def _constant(value: Any, kind: Kind, batch: Batch, file: str, parts: Parts | None) -> Any:
+    """A column that the file does not hold."""
     count = len(batch.records)
-    if value == "@file.line":
+    if value is FILE_LINE:
         lines = batch.line_numbers(batch.records) if count else np.zeros(0, np.int64)
-        return pa.array(lines, pa.int64())
+        return pa.array(lines if parts is None else parts.places(batch.records, lines, lines)[0], pa.int64())
+    if value is FILE_NAME:
+        return pa.repeat(pa.scalar(file), count) if parts is None else parts.files(batch.records)
     return pa.repeat(pa.scalar(show(value) if kind.name == "uuid" else value, arrow_type(kind)), count)
 
 
@@ -341,10 +402,8 @@ def _told(name: str, sort: str) -> str:
     return name.replace(met, broken, 1)
 
 
-def constants(
-    charter: Charter, load_no: int, at: datetime.datetime, day: datetime.date, file: str, zone: str
-) -> dict[str, Any]:
-    """The values of the columns that the file does not hold; `@file.line` is filled block by block.
+def constants(charter: Charter, load_no: int, at: datetime.datetime, day: datetime.date, zone: str) -> dict[str, Any]:
+    """The values of the columns that the file does not hold; FILE_NAME and FILE_LINE are filled block by block.
 
     A moment without a zone is a local time of `zone`.
     """
@@ -352,8 +411,8 @@ def constants(
         "@load.no": load_no,
         "@load.time": at,
         "@delivery.day": day,
-        "@file.name": file,
-        "@file.line": "@file.line",
+        "@file.name": FILE_NAME,
+        "@file.line": FILE_LINE,
     }
     found: dict[str, Any] = {}
     for name, column in charter.columns.items():

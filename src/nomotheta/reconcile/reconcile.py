@@ -7,12 +7,13 @@ engine. Only where the fingerprints differ are the rows themselves compared, and
 from __future__ import annotations
 
 import datetime
+import functools
+import itertools
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-import numpy as np
 import pyarrow as pa
 
 from nomotheta.charter import FROM_PLACE, SYSTEM_COLUMNS, Compiled
@@ -20,11 +21,11 @@ from nomotheta.conditions import Kind
 from nomotheta.errors import DeliveryError
 from nomotheta.events import Listener, Progress, nobody
 from nomotheta.kinds import arrow_type, show
-from nomotheta.load import Balance, Engine, Plan, constants, left_out, open_mended, worked_blocks
+from nomotheta.load import Balance, Engine, Plan, constants, left_out, open_mended, worked_files
 from nomotheta.place import SCHEME, Fingerprint, Now, Place, fingerprinted, quoted
 from nomotheta.reconcile.reconciliation import Cell, ColumnTotals, Reconciliation, RowDifference
 from nomotheta.rules import HIDDEN, existing
-from nomotheta.source import ArrivedFile, arrived, literal, match_columns, open_file
+from nomotheta.source import ArrivedFile, SourceFile, arrived, literal, match_columns, open_file
 
 _MOST_DIFFERENCES = 20
 _MOST_ROWS = 20_000
@@ -158,39 +159,38 @@ class _Reconcile:
     def batches(self, schema: Any) -> Iterator[Any]:
         """The rows that the files hold, less those that were set aside."""
         total = sum(file.survey.bytes_of_content for _, file in self.files)
-        done = 0
-        for load, file in self.files:
-            compiled = load.compiled
-            source = (
-                open_mended(file, compiled)
-                if load.mended
-                else open_file(file.path, file.name, compiled.layout, compiled.charter)
-            )
-            shape = match_columns(source, compiled.charter)
-            fixed = constants(compiled.charter, load.load_no, load.at, load.day, file.name, self.zone)
-            now = Now(load.at, load.day, load.load_no)
-            plan = Plan(
-                self.compiled,
-                file.name,
-                shape.positions,
-                shape.width,
-                fixed | dict.fromkeys(shape.absent),
-                [],
-                Engine([], now),
-                self.zone,
-                0,
-            )
-            aside = left_out(load.rejects).get(file.name, np.zeros(0, np.int64))
-            before = 0
-            for worked in worked_blocks(source, plan):
-                numbers = worked.records + before + 1
-                keep = ~np.isin(numbers, aside, assume_unique=True)
-                before += worked.batch.count
+        told, done = f"reading the files of {self.charter.table}", 0
+        for load, pairs in itertools.groupby(self.files, lambda pair: pair[0]):
+            aside, before = left_out(load.rejects), 0
+            files = [file for _, file in pairs]
+            for piece in worked_files(files, functools.partial(self._opened, load), join=not load.mended):
+                worked = piece.worked
+                if worked is None:
+                    before = 0
+                    continue
                 rows = worked.good.select(schema.names)
+                keep = ~worked.among(worked.records, before, aside)
                 yield from (rows if keep.all() else rows.filter(pa.array(keep))).to_batches()
+                before += worked.batch.count
                 done += worked.size
-                self.listener(Progress(f"reading the files of {self.charter.table}", done, total, "bytes"))
-        self.listener(Progress(f"reading the files of {self.charter.table}", total, total, "bytes", ended=True))
+                self.listener(Progress(told, done, total, "bytes"))
+        self.listener(Progress(told, total, total, "bytes", ended=True))
+
+    def _opened(self, load: LoadedFiles, file: ArrivedFile) -> tuple[Plan, SourceFile]:
+        """A file of a load, to be read as the load read it."""
+        compiled = load.compiled
+        source = (
+            open_mended(file, compiled)
+            if load.mended
+            else open_file(file.path, file.name, compiled.layout, compiled.charter)
+        )
+        shape = match_columns(source, compiled.charter)
+        fixed = constants(compiled.charter, load.load_no, load.at, load.day, self.zone)
+        engine = Engine([], Now(load.at, load.day, load.load_no))
+        return Plan(
+            self.compiled, file.name, shape.positions, shape.width, fixed | dict.fromkeys(shape.absent), [], engine,
+            self.zone, 0,
+        ), source  # fmt: skip
 
     # ---- where they differ
 

@@ -60,7 +60,6 @@ class DelimitedFile(ReadFile):
             DeliveryError: the file cannot be read.
         """
         self.lines = Lines()
-        quote = ord(self.layout.quote) if self.layout.quote else None
         rest, line, offset = b"", 1, 0
         waiting = bool(self.layout.header)
         for chunk, final in with_end(
@@ -81,7 +80,7 @@ class DelimitedFile(ReadFile):
             if final:
                 self.footer, self.lines.footer = data[end:].decode("utf-8", "replace"), footer
                 self.lines.read += count_byte(data[end:], LINE_FEED) + (data != b"" and not data.endswith(b"\n"))
-            block, cut = self._cut(data[start:end], line, offset + start, quote, final=final)
+            block, cut = self.cut(data[start:end], line, offset + start, final=final)
             if block is not None:
                 self.lines.read += block.feeds
                 yield block
@@ -129,11 +128,16 @@ class DelimitedFile(ReadFile):
             return found, following
         return [value.decode("utf-8", "replace") for value, _ in found], following
 
-    def _cut(self, data: bytes, line: int, offset: int, quote: int | None, *, final: bool) -> tuple[Block | None, int]:
-        """The whole records at the start of `data` as a block, and where they end."""
+    def cut(self, data: bytes, line: int, offset: int, *, final: bool) -> tuple[Block | None, int]:
+        """The whole records at the start of `data` as a block, and where they end.
+
+        Raises:
+            DeliveryError: a record is longer than the largest.
+        """
         if not data:
             return None, 0
         layout = self.layout
+        quote = ord(layout.quote) if layout.quote else None
         quoted = quote is not None and quote in data
         slow = any(sign and sign.encode() in data for sign in (layout.escape, layout.comment))
         if slow or (quoted and len(layout.delimiter.encode()) > 1):
