@@ -1,0 +1,109 @@
+"""The account of a load's files while their rows stream by: lines and records of each, notes, and what was stated."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from nomotheta.charter import Compiled, Stated
+from nomotheta.load.balance import FileCount
+from nomotheta.load.blocks import Piece
+from nomotheta.load.tally import Tally
+from nomotheta.load.work import Worked
+from nomotheta.source import ArrivedFile, Batch, Lines, SourceFile, check_stated, statement
+
+Ints = NDArray[np.int64]
+
+
+@dataclass(slots=True)
+class Account:
+    """Of some files: what each holds, once it was read to its end.
+
+    `before` are the records of the file in hand, and `in_all` those of the files, that stand before the next block.
+    """
+
+    files: Sequence[ArrivedFile]
+    counts: list[FileCount] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
+    before: int = 0
+    in_all: int = 0
+    _records: int = 0
+    _rejected: int = 0
+    _repeated: int = 0
+    _seen: Counter[tuple[str, str]] = field(default_factory=Counter)
+    _tally: Tally = field(default_factory=Tally)
+    _tallies: list[tuple[str, SourceFile, Tally]] = field(default_factory=list)
+
+    def add(self, piece: Piece, worked: Worked, repeated: Ints) -> None:
+        """Take in a block, of which some records repeat others."""
+        batch, rejected = worked.batch, worked.set_aside.records
+        self.in_all += batch.count
+        if worked.parts is not None:
+            parts = worked.parts
+            records, rejects, repeats = np.diff(parts.records), parts.counted(rejected), parts.counted(repeated)
+            for at in range(len(parts.names)):
+                file, lines = self.files[piece.at + at], parts.account(at)
+                self.counts.append(_count(file, lines, int(records[at]), int(rejects[at]), int(repeats[at])))
+            return
+        self.before += batch.count
+        self._records += batch.count - batch.headings
+        self._rejected += len(rejected)
+        self._repeated += len(repeated)
+        self._seen.update(worked.notes)
+        self._tally.add(worked)
+        _take_in(piece.source.lines, batch)
+
+    def end(self, piece: Piece) -> None:
+        """A file has ended."""
+        file, source = self.files[piece.at], piece.source
+        source.check_whole()
+        self.counts.append(_count(file, source.lines, self._records, self._rejected, self._repeated))
+        self._tallies.append((file.name, source, self._tally))
+        self.notes += [f"{file.name}: {name}: {count:,} {told}" for (name, told), count in self._seen.items()]
+        self.before = self._records = self._rejected = self._repeated = 0
+        self._seen, self._tally = Counter(), Tally()
+
+    def check_stated(self, stated: Stated, beside: Mapping[str, str], compiled: Compiled) -> None:
+        """Hold the files against what the sender states of them; `beside` are texts by file, or under "" for all.
+
+        Raises:
+            DeliveryError: they hold something else.
+        """
+        whole = Tally()
+        for name, source, tally in self._tallies:
+            whole.rows += tally.rows
+            whole.take(tally.totals)
+            text = beside.get(name)
+            if stated.in_ in {"header", "footer"}:
+                text = source.footer if stated.in_ == "footer" else source.heading
+            if text is not None:
+                where = (
+                    f"{name}, its {stated.in_}" if stated.in_ in {"header", "footer"} else _filled_name(stated, name)
+                )
+                check_stated(statement(text, where, compiled), tally.counted())
+        if "" in beside:
+            check_stated(statement(beside[""], stated.in_, compiled), whole.counted())
+
+
+def _filled_name(stated: Stated, file: str) -> str:
+    """Where a file's counts are stated, as messages show it."""
+    return stated.in_.replace("{file}", file)
+
+
+def _take_in(lines: Lines, batch: Batch) -> None:
+    """What the lines of a block turned out to be."""
+    lines.empty += batch.empty
+    lines.comment += batch.comments
+    lines.header += batch.headers
+    lines.records += batch.lines - batch.empty - batch.comments - batch.headers
+
+
+def _count(file: ArrivedFile, lines: Lines, records: int, rejected: int, repeated: int) -> FileCount:
+    return FileCount(
+        file.name, file.survey.content, file.survey.bytes_of_content, lines.read, lines.header, lines.comment,
+        lines.empty, lines.footer, lines.records, records, rejected, repeated,
+    )  # fmt: skip
