@@ -19,7 +19,7 @@ from conftest import DAY, TICKETS, Space
 from nomotheta import open_workspace, unpack
 from nomotheta.load import keys
 from nomotheta.load.engine import Engine
-from nomotheta.load.keys import SeenKeys, take_in
+from nomotheta.load.keys import Keys, SeenKeys, take_in
 
 HEAD = "ticket_no;fare;sold_on\n"
 SOUND = HEAD + "T001;1,50;01.06.2026\nT002;;02.06.2026\n"
@@ -422,13 +422,13 @@ def test_with_several_keys_a_row_that_stays_out_counts_for_none_of_them(
                     first[key][row[key]] = record
         present = [[at for at, row in enumerate(batch) if row[key] is not None] for key in (0, 1)]
         hashes = [
-            (np.array([batch[at][key] for at in present[key]], np.uint64), np.array(present[key], np.int64))
+            Keys.of(np.array([batch[at][key] for at in present[key]], np.uint64), np.array(present[key], np.int64))
             for key in (0, 1)
         ]
 
         found = take_in(seen, hashes, np.arange(record - len(batch) + 1, record + 1))
 
-        assert [list(zip(rows.tolist(), firsts.tolist(), strict=True)) for rows, firsts in found] == expected
+        assert [list(zip(rows.tolist(), firsts.tolist(), strict=True)) for rows, firsts, _ in found] == expected
 
 
 def test_a_row_that_repeats_one_key_does_not_block_another_row_by_its_other_key(space: Space) -> None:

@@ -12,7 +12,7 @@ from nomotheta.load.work import Plan, Worked, work, work_joined
 from nomotheta.source import SMALL, ArrivedFile, Joining, SourceFile
 
 WORKERS, AHEAD = 2, 5
-_HEAVY = 16 << 20  # bytes that a block sets aside, from which fewer are worked ahead
+_HEAVY = 8 << 20  # bytes that a block holds besides its rows, from which fewer are worked ahead
 
 Open = Callable[[ArrivedFile], tuple[Plan, SourceFile]]
 
@@ -115,6 +115,6 @@ class _Queue:
 
     def _next(self) -> Sequence[Piece]:
         pieces = self._waiting.popleft().result()
-        heavy = sum(piece.worked.set_aside.size for piece in pieces if piece.worked is not None) > _HEAVY
+        heavy = sum(piece.worked.weight for piece in pieces if piece.worked is not None) > _HEAVY
         self._ahead = WORKERS + 1 if heavy else AHEAD
         return pieces

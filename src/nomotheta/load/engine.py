@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 from nomotheta.charter import Check
 from nomotheta.errors import PlaceError
 from nomotheta.load.glance import broken_at_a_glance
+from nomotheta.load.keys import mixed
 from nomotheta.place import Now, Renderer, quoted
 
 Ints = NDArray[np.int64]
@@ -89,6 +90,10 @@ class Engine:
         self, table: Any, columns: Sequence[str], seed: int, *, whole_row: bool = False
     ) -> tuple[NDArray[np.uint64], Ints]:
         """Hashes of the rows' keys and the rows they belong to; a key with a null in it repeats nothing, a row may."""
+        column = table.column(columns[0])
+        if len(columns) == 1 and not whole_row and _is_whole(column.type):
+            rows = np.flatnonzero(column.is_valid().to_numpy())
+            return mixed(column.drop_null().cast(pa.int64()).to_numpy(), seed), rows
         whole = table.select(columns).append_column(_ROW, pa.array(np.arange(table.num_rows)))
         listed = ", ".join(quoted(name) for name in columns)
         present = " AND ".join(f"{quoted(name)} IS NOT NULL" for name in columns)
@@ -104,3 +109,8 @@ class Engine:
             return connection.sql(sql).to_arrow_table()
         finally:
             connection.unregister("batch")
+
+
+def _is_whole(of: Any) -> bool:
+    """Whether values of an Arrow type are whole numbers of up to 64 bits, or are held as such."""
+    return bool(pa.types.is_int64(of) or pa.types.is_timestamp(of) or pa.types.is_time64(of))

@@ -10,6 +10,7 @@ in the table; then the load starts over with another seed.
 from __future__ import annotations
 
 import itertools
+import mmap
 import tempfile
 from collections.abc import Sequence
 from dataclasses import dataclass, field
@@ -21,6 +22,7 @@ from numpy.typing import NDArray
 Hashes = NDArray[np.uint64]
 Ints = NDArray[np.int64]
 IN_TABLE = -1
+_INT32 = 1 << 31
 
 
 @dataclass(frozen=True, slots=True)
@@ -28,6 +30,52 @@ class Ascending:
     """The keys of all rows of a block, whole numbers of which each is greater than the one before."""
 
     values: Ints
+
+
+@dataclass(frozen=True, slots=True)
+class Keys:
+    """The keys of a block's rows: hashes in ascending order, and the row of each; equal ones in the rows' order."""
+
+    hashes: Hashes
+    rows: NDArray[Any]
+
+    @classmethod
+    def of(cls, hashes: Hashes, rows: Ints) -> Keys:
+        """From hashes and their rows, in the order of the rows."""
+        order = np.argsort(hashes)
+        ordered = hashes[order]
+        if len(ordered) and (ordered[1:] == ordered[:-1]).any():  # who comes first counts: it takes four times as long
+            order = np.argsort(hashes, kind="stable")
+        return cls(ordered, rows[order].astype(np.int32))
+
+    @property
+    def nbytes(self) -> int:
+        """How many bytes it takes."""
+        return int(self.hashes.nbytes + self.rows.nbytes)
+
+    def fresh(self) -> NDArray[np.bool_]:
+        """Of each, whether none before it is the same."""
+        fresh = np.ones(len(self.hashes), np.bool_)
+        fresh[1:] = self.hashes[1:] != self.hashes[:-1]
+        return fresh
+
+
+_FACTORS = np.uint64(0xBF58476D1CE4E5B9), np.uint64(0x94D049BB133111EB)
+_STEP, _ALL = 0x9E3779B97F4A7C15, 2**64 - 1
+
+
+def mixed(values: NDArray[np.int64], seed: int) -> Hashes:
+    """Whole numbers as hashes of which no two are the same: each step can be undone.
+
+    Source: the finalizer of the generator SplitMix64 (Steele, Lea, Flood 2014, "Fast splittable pseudorandom number
+    generators").
+    """
+    found: Hashes = values.view(np.uint64) + np.uint64((seed + 1) * _STEP & _ALL)
+    for shift, factor in ((30, _FACTORS[0]), (27, _FACTORS[1])):
+        found ^= found >> np.uint64(shift)
+        found *= factor
+    found ^= found >> np.uint64(31)
+    return found
 
 
 @dataclass(slots=True)
@@ -56,8 +104,10 @@ class _Runs:
         for run, owners in self.runs:
             at = np.minimum(np.searchsorted(run, hashes), len(run) - 1)
             known = run[at] == hashes
-            first = np.where(known, owners[at], first)
-            found |= known
+            if known.any():
+                first[known] = owners[at[known]]
+                found |= known
+            _let_go(run)
         return found, first
 
     def keep(self, hashes: Hashes, records: Ints, *, in_files: bool) -> None:
@@ -70,6 +120,7 @@ class _Runs:
             order = np.argsort(merged, kind="stable")
             run = merged[order], np.concatenate([left_records, right_records])[order]
             self.runs.append((_in_file(run[0]), _in_file(run[1])) if in_files and len(merged) > _LONG else run)
+            _let_go(left, left_records, right, right_records)
 
     def shared_out(self) -> list[_Runs]:
         """The same in partitions."""
@@ -82,7 +133,7 @@ class _Runs:
 
 
 _BITS = 6  # of a hash: 64 partitions
-_MANY, _VERY_MANY = 1 << 21, 1 << 24  # keys: from here in partitions, from here in files
+_MANY, _VERY_MANY = 1 << 21, 1 << 22  # keys: from here in partitions, from here in files
 _LONG = 1 << 16  # keys that are worth a file
 
 
@@ -108,10 +159,22 @@ def _in_file(values: NDArray[Any]) -> NDArray[Any]:
         return np.memmap(file, values.dtype, "r", shape=values.shape)
 
 
+def _let_go(*arrays: NDArray[Any]) -> None:
+    """Have the system take back the memory of those that lie in files, before it has to."""
+    for each in arrays:
+        mapped = getattr(each, "_mmap", None)
+        if mapped is not None and hasattr(mmap, "MADV_DONTNEED"):
+            mapped.madvise(mmap.MADV_DONTNEED)
+
+
 @dataclass(slots=True)
 class SeenKeys:
-    """The keys seen so far, each with the number of the record that had it first; IN_TABLE for those in the table."""
+    """The keys seen so far, each with the number of the record that had it first; IN_TABLE for those in the table.
 
+    `among` is how many keys there are of the same rows: memory is shared between them.
+    """
+
+    among: int = 1
     parts: list[_Runs] = field(default_factory=lambda: [_Runs()])
     count: int = 0
 
@@ -121,21 +184,25 @@ class SeenKeys:
         Returns:
             The positions of the rows whose key was seen before, and the record that had it first.
         """
-        order = np.argsort(hashes)
-        ordered = hashes[order]
-        fresh = np.ones(len(ordered), np.bool_)
-        fresh[1:] = ordered[1:] != ordered[:-1]
-        if not fresh.all():  # who comes first counts; to keep that order takes four times as long
-            order = np.argsort(hashes, kind="stable")
-        first = records[order][np.maximum.accumulate(np.where(fresh, np.arange(len(ordered)), 0))]
-        known, owners = self._find_ordered(ordered)
-        first = np.where(known, owners, first)
-        repeated = known | ~fresh
-        new = ~repeated
-        self._keep(ordered[new], records[order][new])
-        positions = order[repeated]
-        back = np.argsort(positions)
-        return positions[back], first[repeated][back]
+        repeated, firsts, _ = self.add_keys(Keys.of(hashes, np.arange(len(hashes))), records)
+        return repeated, firsts
+
+    def add_keys(self, keys: Keys, records: Ints) -> tuple[Ints, Ints, Hashes]:
+        """Take in the keys of a block; `records` are those of its rows.
+
+        Returns:
+            The rows whose key was seen before, in order, the records that had it first, and those keys.
+        """
+        fresh, own = keys.fresh(), records[keys.rows]
+        known, owners = self._find_ordered(keys.hashes)
+        new = fresh & ~known
+        self.keep(keys.hashes[new], own[new])
+        if new.all():
+            return np.zeros(0, np.int64), np.zeros(0, np.int64), keys.hashes[:0]
+        first = own[np.maximum.accumulate(np.where(fresh, np.arange(len(fresh)), 0))]
+        first, repeated = np.where(known, owners, first), ~new
+        back = np.argsort(keys.rows[repeated])
+        return keys.rows[repeated][back], first[repeated][back], keys.hashes[repeated][back]
 
     def find(self, hashes: Hashes) -> tuple[NDArray[np.bool_], Ints]:
         """Whether each key was seen before, and the record that had it first."""
@@ -146,18 +213,24 @@ class SeenKeys:
         found[order], first[order] = self._find_ordered(hashes[order])
         return found, first
 
+    def find_keys(self, keys: Keys) -> tuple[NDArray[np.bool_], Ints]:
+        """The same for the keys of a block, in the order of their hashes."""
+        return self._find_ordered(keys.hashes)
+
     def _find_ordered(self, hashes: Hashes) -> tuple[NDArray[np.bool_], Ints]:
         if len(self.parts) == 1:
             return self.parts[0].find(hashes)
         each = [part.find(own) for part, own in zip(self.parts, split(hashes, hashes), strict=True)]
         return np.concatenate([found for found, _ in each]), np.concatenate([first for _, first in each])
 
-    def _keep(self, hashes: Hashes, records: Ints) -> None:
+    def keep(self, hashes: Hashes, records: Ints) -> None:
         """Take in new keys, in the order of their hashes."""
+        if len(records) and records.max() < _INT32:
+            records = records.astype(np.int32)
         self.count += len(hashes)
         if len(self.parts) == 1 and self.count > _MANY:
             self.parts = self.parts[0].shared_out()
-        in_files = self.count > _VERY_MANY
+        in_files = self.count * self.among > _VERY_MANY
         if len(self.parts) == 1:
             self.parts[0].keep(hashes, records, in_files=in_files)
             return
@@ -165,65 +238,63 @@ class SeenKeys:
             part.keep(own, numbers, in_files=in_files)
 
 
-def take_in(seen: Sequence[SeenKeys], hashes: Sequence[tuple[Hashes, Ints]], records: Ints) -> list[tuple[Ints, Ints]]:
+def take_in(seen: Sequence[SeenKeys], keys: Sequence[Keys], records: Ints) -> list[tuple[Ints, Ints, Hashes]]:
     """Take in the keys of a batch's rows, but those of rows that repeat one.
 
     Args:
         seen: what was seen so far, for each key.
-        hashes: for each key, the hashes and the rows they belong to.
+        keys: of the rows, for each key.
         records: the number of each row's record.
 
     Returns:
-        For each key, the rows that repeat it and the records that had it first. A row that repeats several is told of
-        once; and since it stays out, none of its keys counts as seen.
+        For each key, the rows that repeat it, the records that had it first, and the hashes of those keys. A row that
+        repeats several is told of once; and since it stays out, none of its keys counts as seen.
     """
     if len(seen) == 1:
-        own, rows = hashes[0]
-        positions, firsts = seen[0].add(own, records[rows])
-        return [(rows[positions], firsts)]
-    suspects = _suspects(seen, hashes)
-    for known, (own, rows) in zip(seen, hashes, strict=True):
-        sure = ~np.isin(rows, suspects)
-        known.add(own[sure], records[rows[sure]])
-    return _one_by_one(seen, hashes, records, suspects)
-
-
-def _suspects(seen: Sequence[SeenKeys], hashes: Sequence[tuple[Hashes, Ints]]) -> Ints:
-    """The rows that have any key of an earlier row, in order."""
-    found = [np.zeros(0, np.int64)]
-    for known, (own, rows) in zip(seen, hashes, strict=True):
-        later = np.ones(len(own), np.bool_)
-        later[np.unique(own, return_index=True)[1]] = False
-        found.append(rows[later | known.find(own)[0]])
-    return np.unique(np.concatenate(found))
+        return [seen[0].add_keys(keys[0], records)]
+    suspect = np.zeros(len(records), np.bool_)
+    for known, own in zip(seen, keys, strict=True):
+        suspect[own.rows[~own.fresh() | known.find_keys(own)[0]]] = True
+    if not suspect.any():
+        for known, own in zip(seen, keys, strict=True):
+            known.keep(own.hashes, records[own.rows])
+        return [_columns([])] * len(seen)
+    for known, own in zip(seen, keys, strict=True):
+        sure = ~suspect[own.rows]
+        known.keep(own.hashes[sure], records[own.rows[sure]])
+    return _one_by_one(seen, keys, records, suspect)
 
 
 def _one_by_one(
-    seen: Sequence[SeenKeys], hashes: Sequence[tuple[Hashes, Ints]], records: Ints, suspects: Ints
-) -> list[tuple[Ints, Ints]]:
+    seen: Sequence[SeenKeys], keys: Sequence[Keys], records: Ints, suspect: NDArray[np.bool_]
+) -> list[tuple[Ints, Ints, Hashes]]:
     """Which of the suspects repeat a key of a row that went in; the others go in, in their order."""
-    repeats: list[list[tuple[int, int]]] = [[] for _ in seen]
-    keys: list[dict[int, tuple[int, int | None]]] = []
-    for known, (own, rows) in zip(seen, hashes, strict=True):
-        mine = np.isin(rows, suspects)
-        found, firsts = known.find(own[mine])
+    repeats: list[list[tuple[int, int, int]]] = [[] for _ in seen]
+    by_row: list[dict[int, tuple[int, int | None]]] = []
+    suspects = np.flatnonzero(suspect).tolist()
+    for known, own in zip(seen, keys, strict=True) if suspects else ():
+        mine = suspect[own.rows]
+        found, firsts = known.find(own.hashes[mine])
         owners = [first if there else None for there, first in zip(found.tolist(), firsts.tolist(), strict=True)]
-        keys.append(dict(zip(rows[mine].tolist(), zip(own[mine].tolist(), owners, strict=True), strict=True)))
+        pairs = zip(own.hashes[mine].tolist(), owners, strict=True)
+        by_row.append(dict(zip(own.rows[mine].tolist(), pairs, strict=True)))
     went_in: list[dict[int, int]] = [{} for _ in seen]
-    for row in suspects.tolist():
-        for at, key in enumerate(keys):
+    for row in suspects:
+        for at, key in enumerate(by_row):
             own_hash, owner = key.get(row, (None, None))
             owner = went_in[at].get(own_hash, owner) if own_hash is not None else None
-            if owner is not None:
-                repeats[at].append((row, owner))
+            if own_hash is not None and owner is not None:
+                repeats[at].append((row, owner, own_hash))
                 break
         else:
-            for at, key in enumerate(keys):
+            for at, key in enumerate(by_row):
                 if row in key:
                     went_in[at][key[row][0]] = int(records[row])
     for known, kept in zip(seen, went_in, strict=True):
         known.add(np.array(list(kept), np.uint64), np.array(list(kept.values()), np.int64))
-    return [
-        (np.array([row for row, _ in each], np.int64), np.array([first for _, first in each], np.int64))
-        for each in repeats
-    ]
+    return [_columns(each) for each in repeats]
+
+
+def _columns(repeats: Sequence[tuple[int, int, int]]) -> tuple[Ints, Ints, Hashes]:
+    rows, firsts, hashes = zip(*repeats, strict=True) if repeats else ((), (), ())
+    return np.array(rows, np.int64), np.array(firsts, np.int64), np.array(hashes, np.uint64)

@@ -264,9 +264,8 @@ class _Load:
         """What is known of the keys before the first row goes in."""
         keys, how = self.keys(), self.compiled.charter.load.how
         replaced = how == "merge" or (how == "overwrite" and self.compiled.slice is None)
-        seen = (
-            [SeenKeys() for _ in keys] if replaced or not keys or not self.before else self.known_in_table(keys, engine)
-        )
+        nothing = replaced or not keys or not self.before
+        seen = [SeenKeys(len(keys)) for _ in keys] if nothing else self.known_in_table(keys, engine)
         found = Repeats(keys, seen)
         if len(keys) == 1:
             key = keys[0]
@@ -311,7 +310,7 @@ class _Load:
 
     def known_among(self, key: Check, cells: Any, engine: Engine) -> SeenKeys:
         """Those of some keys that are in the table already."""
-        seen, table = SeenKeys(), self.compiled.charter.table
+        seen, table = SeenKeys(len(self.keys())), self.compiled.charter.table
         self.place.expect(table, self.kinds)
         if not key.whole_row:  # with a null it is no key
             cells = cells.drop_null()
@@ -334,7 +333,7 @@ class _Load:
 
     def known_keys(self, key: Check, engine: Engine) -> SeenKeys:
         """All keys that are in the table already."""
-        seen, table = SeenKeys(), self.compiled.charter.table
+        seen, table = SeenKeys(len(self.keys())), self.compiled.charter.table
         self.place.expect(table, self.kinds)
         listed = ", ".join(quoted(name) for name in key.columns)
         sliced = self.compiled.slice
@@ -379,6 +378,7 @@ class _Load:
         gone, faults = np.zeros(worked.good.num_rows, np.bool_), list[Fault]()
         if repeats.keys:
             gone, faults = repeats.of(worked, self.account.in_all, plan.charter.private())
+            worked.hashes.clear()  # the rows may still be needed, their keys are not
         if faults:
             found = found.with_more(worked.rejects(plan, as_table(faults), (), before))
         for tally, name in ((self.reasons, "reason"), (self.by_check, "rule")):

@@ -18,7 +18,7 @@ import pyarrow.compute as pc
 from numpy.typing import NDArray
 
 from nomotheta.charter import Check
-from nomotheta.load.keys import IN_TABLE, PARTITIONS, Ascending, Hashes, InOrder, Ints, SeenKeys, split, take_in
+from nomotheta.load.keys import IN_TABLE, PARTITIONS, Ascending, Hashes, InOrder, Ints, Keys, SeenKeys, split, take_in
 from nomotheta.load.work import Fault, Worked, shown_values
 from nomotheta.source import Parts
 
@@ -94,13 +94,13 @@ class Repeats:
             return gone, []
         hashes = self._hashes(worked)
         found = self._decided(hashes, records) if self.decided is not None else take_in(self.seen, hashes, records)
-        for key, (own, rows), (repeated, firsts) in zip(self.keys, hashes, found, strict=True):
+        for key, (repeated, firsts, own) in zip(self.keys, found, strict=True):
             if not len(repeated):
                 continue
             gone[repeated] = True
             self.in_table += int((firsts == IN_TABLE).sum())
             cells = worked.good.select(list(key.columns)).take(pa.array(repeated))
-            self.doubtful.append((key, cells, own[np.searchsorted(rows, repeated)]))
+            self.doubtful.append((key, cells, own))
             faults += self._faults(key, cells, worked, worked.records[repeated], firsts, private)
         return gone, faults
 
@@ -112,28 +112,28 @@ class Repeats:
         if isinstance(own, Ascending) and self.in_order.goes_on(own.values, records):
             return True
         for values, before in self.in_order.blocks:
-            hashes, _ = self._hashed(values)
-            self.seen[0].add(hashes, before)
+            self.seen[0].add_keys(self._hashed(values), before)
         self.in_order = None
         return False
 
-    def _hashes(self, worked: Worked) -> list[Hashed]:
+    def _hashes(self, worked: Worked) -> list[Keys]:
         return [self._hashed(each.values) if isinstance(each, Ascending) else each for each in worked.hashes]
 
-    def _hashed(self, values: Ints) -> Hashed:
+    def _hashed(self, values: Ints) -> Keys:
         """Whole numbers that are the only key."""
         assert self.hashed is not None  # noqa: S101 - there is a key
-        return self.hashed(pa.table({self.keys[0].columns[0]: values}), self.keys[0])
+        return Keys.of(*self.hashed(pa.table({self.keys[0].columns[0]: values}), self.keys[0]))
 
-    def _decided(self, hashes: Sequence[Hashed], records: Ints) -> list[tuple[Ints, Ints]]:
+    def _decided(self, keys: Sequence[Keys], records: Ints) -> list[tuple[Ints, Ints, Hashes]]:
         """What was found beforehand, and what stands in the table."""
         assert self.decided is not None  # noqa: S101 - only then is it asked
-        own, rows = hashes[0]
-        known, _ = self.seen[0].find(own)
-        stay = self.decided.of(records[rows])
+        own = keys[0]
+        known, _ = self.seen[0].find_keys(own)
+        stay = self.decided.of(records[own.rows])
         stay[known] = IN_TABLE
-        out = stay != 0
-        return [(rows[out], stay[out])]
+        out = np.flatnonzero(stay)
+        out = out[np.argsort(own.rows[out])]
+        return [(own.rows[out], stay[out], own.hashes[out])]
 
     def _faults(
         self, key: Check, cells: Any, worked: Worked, records: Ints, firsts: Ints, private: frozenset[str]
@@ -187,12 +187,10 @@ def decide(key: Check, blocks: Iterable[tuple[int, Worked]], owners: Owners) -> 
             owners.add(before, worked)
             own = worked.hashes[0]
             assert not isinstance(own, Ascending)  # noqa: S101 - they are asked for only where the first row stays
-            hashes, rows = own
-            entries = np.empty(len(hashes), _ENTRY)
-            entries["hash"], entries["record"] = hashes, worked.records[rows] + before + 1
-            by = worked.good[key.by].combine_chunks().take(pa.array(rows)) if key.by else None
+            entries = np.empty(len(own.hashes), _ENTRY)
+            entries["hash"], entries["record"] = own.hashes, worked.records[own.rows] + before + 1
+            by = worked.good[key.by].combine_chunks().take(pa.array(own.rows)) if key.by else None
             entries["by"], entries["low"] = (0, 0) if by is None else _sortable(by)
-            entries = entries[np.argsort(hashes, kind="stable")]
             for file, part in zip(files, split(entries, entries["hash"]), strict=True):
                 part.tofile(file)
         for file in files:

@@ -19,7 +19,7 @@ from nomotheta.charter import FROM_PLACE, Charter, Check, Compiled, value_of
 from nomotheta.conditions import Kind
 from nomotheta.kinds import arrow_type, as_texts, explain_all, in_layout, read_values, show
 from nomotheta.load.engine import Engine
-from nomotheta.load.keys import Ascending
+from nomotheta.load.keys import Ascending, Keys
 from nomotheta.load.rejects import NOTHING, Aside
 from nomotheta.rules import HIDDEN
 from nomotheta.source import Batch, Joining, Odd, Parts, SourceFile
@@ -122,11 +122,17 @@ class Worked:
     good: Any
     records: Ints
     set_aside: Aside
-    hashes: list[tuple[NDArray[np.uint64], Ints] | Ascending]
+    hashes: list[Keys | Ascending]
     notes: Mapping[tuple[str, str], int]
     totals: Mapping[str, tuple[Decimal, int]]
     file: str
     parts: Parts | None = None
+
+    @property
+    def weight(self) -> int:
+        """How many bytes it holds besides its rows."""
+        keys = (each.values if isinstance(each, Ascending) else each for each in self.hashes)
+        return self.set_aside.size + sum(each.nbytes for each in keys)
 
     def files_of(self, records: Ints) -> list[str]:
         """The file of each of some records."""
@@ -265,7 +271,7 @@ def _work(batch: Batch, block: Any, plan: Plan, parts: Parts | None) -> Worked:
     return worked
 
 
-def _keyed(table: Any, key: Check, plan: Plan) -> tuple[NDArray[np.uint64], Ints] | Ascending:
+def _keyed(table: Any, key: Check, plan: Plan) -> Keys | Ascending:
     """The keys of a block's rows: hashed, or as they are where they come in order."""
     if plan.ascending and table.num_rows:
         column = table.column(key.columns[0])
@@ -273,7 +279,7 @@ def _keyed(table: Any, key: Check, plan: Plan) -> tuple[NDArray[np.uint64], Ints
             values = np.concatenate([np.zeros(0, np.int64), *(chunk.to_numpy() for chunk in column.chunks)])
             if (values[1:] > values[:-1]).all():
                 return Ascending(values)
-    return plan.engine.hashes(table, key.columns, plan.seed, whole_row=key.whole_row)
+    return Keys.of(*plan.engine.hashes(table, key.columns, plan.seed, whole_row=key.whole_row))
 
 
 def _left(table: Any, gone: NDArray[np.bool_]) -> Any:
