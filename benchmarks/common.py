@@ -47,7 +47,8 @@ def tickets(path: Path, rows: int, seed: int = 7, encoding: str = "utf-8") -> No
 def measured(command: list[str], cwd: Path) -> tuple[float, float]:
     """Wall seconds and peak resident MB of a whole process."""
     started = time.perf_counter()
-    process = subprocess.Popen(command, cwd=cwd, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE)
+    kept = {key: value for key, value in os.environ.items() if key != "PYTHONDONTWRITEBYTECODE"}  # as installed
+    process = subprocess.Popen(command, cwd=cwd, env=kept, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE)
     _, status, usage = os.wait4(process.pid, 0)
     seconds = time.perf_counter() - started
     if status:

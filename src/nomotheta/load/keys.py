@@ -133,7 +133,7 @@ class _Runs:
 
 
 _BITS = 6  # of a hash: 64 partitions
-_MANY, _VERY_MANY = 1 << 21, 1 << 22  # keys: from here in partitions, from here in files
+_MANY, _VERY_MANY = 1 << 21, 1 << 21  # keys: from here in partitions, from here in files
 _LONG = 1 << 16  # keys that are worth a file
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime
 import functools
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from itertools import combinations, islice
@@ -21,7 +21,7 @@ from nomotheta.events import Listener, Progress, nobody
 from nomotheta.kernel import looks
 from nomotheta.kinds import as_texts
 from nomotheta.load import Engine, SeenKeys
-from nomotheta.peek.column import HEAD, Candidate, ColumnLook, ReadTogether, blanks_as_null, kind_of
+from nomotheta.peek.column import HEAD, Candidate, ColumnLook, ReadTogether, blanks_as_null, kind_of, learn_together
 from nomotheta.peek.sniff import Sniffed, sniff
 from nomotheta.peek.spread import Spread
 from nomotheta.place import Now
@@ -172,12 +172,13 @@ class _Look:
             pairs = zip(self.columns, batch.columns, strict=True)
             self.columns = [ColumnLook(column.name, kind_of(values.type)) for column, values in pairs]
         plain = [_texts(column) for column in batch.columns[: len(names)]]
-        texts = [blanks_as_null(column) for column in plain]
+        few = len(batch.records) <= HEAD
+        texts = _together(plain, blanks_as_null) if few else [blanks_as_null(column) for column in plain]
         for at, column in enumerate(self.columns):
             if pa.types.is_struct(batch.columns[at].type) and batch.columns[at].type.get_field_index("text") >= 0:
                 column.stored(*(batch.columns[at].field(name) for name in ("text", "value")))
-        if len(batch.records) <= HEAD:
-            told = [column.take(values, self.hashed) for column, values in zip(self.columns, texts, strict=True)]
+        if few:
+            told = learn_together(self.columns, texts, self.hashed)
             together = ReadTogether(told)
             for at, (column, given) in enumerate(zip(self.columns, told, strict=True)):
                 column.tell(*given, together.reader(at), functools.partial(together.misfits, column=at))
@@ -253,6 +254,13 @@ class _Look:
         for column in self.columns:
             found += _column_oddities(column)
         return found
+
+
+def _together(columns: Sequence[Any], change: Callable[[Any], Any]) -> list[Any]:
+    """Columns of n texts each, all changed at once."""
+    whole = change(pa.concat_arrays([*columns, pa.array([], pa.string())]))
+    count = len(whole) // max(len(columns), 1)
+    return [whole.slice(at * count, count) for at in range(len(columns))]
 
 
 def _texts(column: Any) -> Any:

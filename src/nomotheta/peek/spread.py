@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 _BINS = 32
 _MOST = 1000  # different values that are counted one by one
-_SHOWN = 7
+_SHOWN, _SHORT = 7, 100
 _MANY = 2 * _MOST  # of a block: with more, of which more than half are different, there are too many
 Weights = NDArray[np.int64] | None  # how often each of some values stands; None for once
 
@@ -95,8 +95,11 @@ class Frequent:
         if self.counts is None:
             return
         if weights is None:
-            counted = pc.value_counts(values).to_pylist() if len(values) <= _MANY else []
-            pairs = [(each["values"], each["counts"]) for each in counted]
+            if len(values) <= _SHORT:
+                pairs = list(Counter(values.to_pylist()).items())
+            else:
+                counted = pc.value_counts(values).to_pylist() if len(values) <= _MANY else []
+                pairs = [(each["values"], each["counts"]) for each in counted]
         else:
             pairs = list(zip(values.to_pylist(), weights.tolist(), strict=True)) if len(values) <= _MOST else []
         for value, count in pairs:
