@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Iterable, Sequence
 
 from rich.console import Console
@@ -12,7 +13,8 @@ from nomotheta.cli.show import cell, indented, out, plain_table, rows_told
 from nomotheta.peek import Look, SeenColumn
 from nomotheta.report import visible
 
-_MOST_COLUMNS = 100  # that are shown on a screen
+_MOST_COLUMNS, _MOST_KEYS = 100, 8  # that are shown on a screen
+_TOO_FEW = 2  # rows, of which any column may be a key
 _WIDE = 110  # characters: enough for examples beside the rest
 _NAMES = {"\t": "tab", ",": "comma", ";": "semicolon", "|": "bar", " ": "space"}
 
@@ -50,35 +52,38 @@ def show_look(found: Look) -> None:
     if len(found.columns) > _MOST_COLUMNS:
         more = f"and {len(found.columns) - _MOST_COLUMNS:,} more columns; --json and --page show all of them"
         console.print(indented(Text(more, "dim"), 2))
-    keys = [" + ".join(key) for key in found.keys]
-    console.print(
-        indented(
-            Text.assemble(
-                ("may be a key  ", "dim"), visible(", ".join(keys)) or "no column, and no pair that was tried"
-            ),
-            2,
-        )
-    )
+    console.print(indented(Text.assemble(("may be a key  ", "dim"), _keys(found)), 2))
     _show_oddities(console, found)
     _show_first_rows(console, found)
+
+
+def _keys(found: Look) -> str:
+    """The columns, and pairs of columns, in which no value repeats: the first few of them."""
+    if found.rows < _TOO_FEW:
+        return f"{rows_told(found.rows)} cannot tell"
+    keys = [visible(" + ".join(key)) for key in found.keys]
+    more = f" and {len(keys) - _MOST_KEYS:,} more" if len(keys) > _MOST_KEYS else ""
+    return ", ".join(keys[:_MOST_KEYS]) + more or "no column, and no pair that was tried"
 
 
 def _show_first_rows(console: Console, found: Look) -> None:
     """The first rows, as many columns as the terminal is wide."""
     if not found.first_rows:
         return
-    names = [visible(column.name) for column in found.columns]
-    cells = [[_short(value, 24) for value in row] for row in found.first_rows[:5]]
-    widths = [max(len(name), *(len(row[at].plain) for row in cells)) + 3 for at, name in enumerate(names)]
-    fitting = sum(sum(widths[: at + 1]) <= console.width for at in range(len(widths))) or 1
+    names = [visible(column.name) for column in found.columns[:_MOST_COLUMNS]]
+    cells = [[_short(value, 24) for value in row[:_MOST_COLUMNS]] for row in found.first_rows[:5]]
+    widths = (max(len(name), *(len(row[at].plain) for row in cells)) + 3 for at, name in enumerate(names))
+    room = console.width
+    fitting = sum(1 for _ in itertools.takewhile(lambda end: end <= room, itertools.accumulate(widths))) or 1
     rows = plain_table(*((name, "") for name in names[:fitting]))
     for row in cells:
         rows.add_row(*row[:fitting])
     console.print()
     console.print(indented(rows, 2))
-    if fitting < len(names):
-        left = ", ".join(names[fitting : fitting + 4]) + (", …" if len(names) - fitting > 4 else "")
-        console.print(indented(Text(f"and {len(names) - fitting} more: {left}", "dim"), 2))
+    more = len(found.columns) - fitting
+    if more:
+        left = ", ".join(visible(column.name) for column in found.columns[fitting : fitting + 4])
+        console.print(indented(Text(f"and {more:,} more: {left}{', …' if more > 4 else ''}", "dim"), 2))
 
 
 def _look_row(column: SeenColumn, *, wide: bool) -> Iterable[Text]:

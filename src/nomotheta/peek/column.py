@@ -65,7 +65,7 @@ class ReadTogether:
         ones = (np.ones(len(values), np.int64) if weights is None else weights for values, weights in given)
         self._weights = np.concatenate([*ones, np.zeros(0, np.int64)])
         self._read: dict[int, Typed] = {}
-        self._counts: dict[int, list[int]] = {}
+        self._counts: list[list[int]] | None = None
 
     def reader(self, column: int) -> Reader:
         """Reads the values of one of the columns."""
@@ -79,14 +79,15 @@ class ReadTogether:
 
         return read
 
-    def misfits(self, reading: Reading, column: int) -> int:
-        """How many values of a column do not fit a reading."""
-        counts = self._counts.get(id(reading))
-        if counts is None:
-            rows = np.concatenate([np.zeros(0, np.int64), *(each.rows for each in self._typed(reading).misfits)])
-            found = np.bincount(self._owner[rows], self._weights[rows], len(self._edges) - 1)
-            counts = self._counts.setdefault(id(reading), found.astype(np.int64).tolist())
-        return counts[column]
+    def misfits(self, column: int) -> Sequence[int]:
+        """How many values of a column do not fit each reading."""
+        if self._counts is None:
+            self._counts = np.stack([self._misfits(reading) for reading in _readings()], axis=1).tolist()
+        return self._counts[column]
+
+    def _misfits(self, reading: Reading) -> NDArray[np.int64]:
+        rows = np.concatenate([np.zeros(0, np.int64), *(each.rows for each in self._typed(reading).misfits)])
+        return np.bincount(self._owner[rows], self._weights[rows], len(self._edges) - 1).astype(np.int64)
 
     def _typed(self, reading: Reading) -> Typed:
         return self._read.get(id(reading)) or self._read.setdefault(id(reading), read_as(reading, self._all))
@@ -356,25 +357,30 @@ class ColumnLook:
         return values, weights
 
     def tell(
-        self, values: Any, weights: Weights, reader: Reader = read_as, misfits: Callable[[Reading], int] | None = None
+        self,
+        values: Any,
+        weights: Weights,
+        reader: Reader = read_as,
+        misfits: Callable[[], Sequence[int]] | None = None,
     ) -> None:
-        """Find out what kinds fit some values, as `take` has given them; `misfits` counts those of a reading."""
+        """Find out what kinds fit some values, as `take` has given them; `misfits` counts those of each reading."""
         if not len(values):
             return
         if self.candidates is None:
             head, often = values[:HEAD], None if weights is None else weights[:HEAD]
             count = len(head) if often is None else int(often.sum())
-            self.candidates = self._started(head, count, misfits or (lambda reading: _misfits(head, reading, often)))
+            counts = misfits() if misfits else [_misfits(head, reading, often) for reading in _readings()]
+            self.candidates = self._started(head, count, counts)
         self._try(values, weights, reader)
         most = max(1, _SPOILT * self.values)
         self.candidates = [each for each in self.candidates if each.misfits <= most]
 
-    def _started(self, head: Any, count: int, misfits_of: Callable[[Reading], int]) -> list[Candidate]:
+    def _started(self, head: Any, count: int, counts: Sequence[int]) -> list[Candidate]:
         """The kinds that nearly all of the first values fit; those that a good part fits are told where none does."""
         found = []
-        for reading in _readings():
-            misfits = misfits_of(reading)
-            if misfits <= max(1, _SPOILT * count) and misfits < count:
+        most = max(1, _SPOILT * count)
+        for reading, misfits in zip(_readings(), counts, strict=True):
+            if misfits <= most and misfits < count:
                 found.append(Candidate(reading))
             elif misfits <= 0.8 * count:
                 self.mixed.append(Candidate(reading, misfits, head[0].as_py()))
@@ -408,7 +414,8 @@ class ColumnLook:
 
     def best(self) -> Candidate | None:
         """The kind that most values fit, the narrower one where two are even; None for a text."""
-        found = [each for each in self.candidates or [] if self.values and each.misfits <= 0.01 * self.values]
+        most = 0.01 * self.values if self.values else -1
+        found = [each for each in self.candidates or [] if each.misfits <= most]
         return min(found, key=lambda each: each.misfits, default=None)
 
     def kind(self) -> Kind:

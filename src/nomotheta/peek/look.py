@@ -181,7 +181,7 @@ class _Look:
             told = learn_together(self.columns, texts, self.hashed)
             together = ReadTogether(told)
             for at, (column, given) in enumerate(zip(self.columns, told, strict=True)):
-                column.tell(*given, together.reader(at), functools.partial(together.misfits, column=at))
+                column.tell(*given, together.reader(at), functools.partial(together.misfits, at))
         else:
             list(self.pool.map(self.take_column, self.columns, texts))
         table = pa.table(texts, names)

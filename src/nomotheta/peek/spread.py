@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime
+import math
 from collections import Counter
 from dataclasses import dataclass, field
 from decimal import Decimal, InvalidOperation
@@ -52,11 +53,11 @@ class Ranges:
             return
         low, high = float(values.min()), float(values.max())
         if not self.width:
-            self.width = 2.0 ** np.ceil(np.log2(max((high - low) / (_BINS - 1), abs(low) * 1e-12, self.least)))
-            self.start = float(np.floor(low / self.width) * self.width)
+            self.width = 2.0 ** math.ceil(math.log2(max((high - low) / (_BINS - 1), abs(low) * 1e-12, self.least)))
+            self.start = math.floor(low / self.width) * self.width
         while not (self.start <= low and high < self.start + self.width * _BINS):
             self._widen(low)
-        places = np.clip((values - self.start) // self.width, 0, _BINS - 1).astype(np.int64)
+        places = np.minimum(np.maximum((values - self.start) // self.width, 0), _BINS - 1).astype(np.int64)
         self.counts += np.bincount(places, weights, _BINS).astype(np.int64)
 
     def _widen(self, low: float) -> None:
