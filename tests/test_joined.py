@@ -65,7 +65,7 @@ def read(folder: Path, *, join: bool) -> tuple[list[Any], list[Any], list[Any], 
             continue
         blocks += 1
         rows += piece.worked.good.to_pylist()
-        rejects += [row for table in piece.worked.behind(account.before).tables(99) for row in table.to_pylist()]
+        rejects += [row for table in piece.worked.set_aside.tables(account.before, 99) for row in table.to_pylist()]
         account.add(piece, piece.worked, piece.worked.records[:0])
     return rows, rejects, account.counts, blocks
 

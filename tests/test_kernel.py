@@ -90,7 +90,7 @@ def loaded(folder: Path, layout: str) -> Any:
         (
             worked.good.to_pylist(),
             worked.records.tolist(),
-            [table.to_pylist() for table in worked.set_aside.tables(1000)],
+            [table.to_pylist() for table in worked.set_aside.tables(0)],
             worked.batch.lines,
         )
         for worked in worked_blocks(source, plan)

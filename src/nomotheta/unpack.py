@@ -26,7 +26,7 @@ from blake3 import blake3
 
 from nomotheta.errors import DeliveryError
 
-CHUNK = 8 << 20
+CHUNK = 4 << 20
 _FIRST = (1 << 20, 2 << 20, 4 << 20)
 _HEAD = 6  # bytes of a file by which its packing is known
 _SMALL, _SMALL_KEPT = 1 << 20, 64 << 20  # bytes of a file that is kept once it was read, and of all such together

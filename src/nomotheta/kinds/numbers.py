@@ -14,7 +14,7 @@ from nomotheta.charter import Layout
 from nomotheta.conditions import Kind
 from nomotheta.kinds.cells import Bools, Cells, Ints, nulled, without
 from nomotheta.kinds.digits import WORD, read_fixed_point
-from nomotheta.kinds.typed import Misfit, Typed
+from nomotheta.kinds.typed import Misfit, Typed, united
 
 _OTHER, _DIGIT, _SIGN, _MARK = range(4)
 _LONGEST_INTEGER = 18  # digits that surely fit 64 bits
@@ -32,7 +32,7 @@ def read_integer(texts: Any, _kind: Kind, layout: Layout) -> Typed:
     except pa.ArrowInvalid:
         far = _beyond_64_bits(clean)
         values = pc.cast(nulled(clean, far), pa.int64())
-    return Typed(values, Misfit.all(kind=np.union1d(shape, misplaced), range=far))
+    return Typed(values, Misfit.all(kind=united(shape, misplaced), range=far))
 
 
 def read_decimal(texts: Any, kind: Kind, layout: Layout) -> Typed:
@@ -66,7 +66,7 @@ def _any_decimals(texts: Any, kind: Kind, layout: Layout) -> Typed:
     far = np.zeros(0, np.int64)
     if values is None:
         values, far = _cast_decimal(_pointed(clean, layout.decimal_sign), kind)
-    return Typed(values, Misfit.all(kind=np.union1d(shape, misplaced), range=far))
+    return Typed(values, Misfit.all(kind=united(shape, misplaced), range=far))
 
 
 def _as_decimals(scaled: Ints, kind: Kind, valid: Bools | None) -> Any:
@@ -140,7 +140,7 @@ def read_real(texts: Any, _kind: Kind, layout: Layout) -> Typed:
     values = pc.cast(_short_exponents(clean), pa.float64())
     vanished = pc.and_(pc.equal(values, 0.0), pc.match_substring_regex(clean, r"^[^eE]*[1-9]"))
     far = _rows(pc.or_(pc.invert(pc.is_finite(values)), vanished))
-    return Typed(without(values, far), Misfit.all(kind=np.union1d(shape, misplaced), range=far))
+    return Typed(without(values, far), Misfit.all(kind=united(shape, misplaced), range=far))
 
 
 def _short_exponents(texts: Any) -> Any:
@@ -182,7 +182,7 @@ def _misshapen(texts: Any, mark: str | None) -> Ints:
     wrong |= positions == cells.ends[rows] - 1
     marks = rows[sorts == _MARK]
     twice = marks[1:][marks[1:] == marks[:-1]]
-    found: Ints = np.unique(np.concatenate([rows[wrong], twice, empty]))
+    found = united(rows[wrong], twice, empty)
     hits: Ints = found[cells.valid[found]]
     return hits
 

@@ -18,6 +18,7 @@ from nomotheta.conditions import Kind
 from nomotheta.errors import DeliveryError, NomothetaError, PlaceError
 from nomotheta.events import Listener, Progress, nobody
 from nomotheta.load.account import Account
+from nomotheta.load.aside import Fault, as_table
 from nomotheta.load.balance import Balance
 from nomotheta.load.blocks import Piece, worked_files
 from nomotheta.load.compare import as_kind, compare, held_to_limits
@@ -28,7 +29,7 @@ from nomotheta.load.repeats import Repeats, decide
 from nomotheta.load.sent import Sent
 from nomotheta.load.stage import clear, gather
 from nomotheta.load.undo import columns_kept, keeping, kept_table
-from nomotheta.load.work import Fault, Plan, Worked, as_table, constants
+from nomotheta.load.work import Plan, Worked, constants, loaded_schema
 from nomotheta.place import Mark, Merge, Now, Place, PlaceColumn, quoted
 from nomotheta.rules import Finding, worst
 from nomotheta.source import ArrivedFile, SourceFile, match_columns, open_file
@@ -152,9 +153,7 @@ class _Load:
         engine = self.engine()
         self.rows_named = self.place.names_rows(self.compiled.charter.table)  # before it is busy with the rows
         self.repeats = self.known(engine)
-        first, _ = self.plan(self.order.files[0], engine)
-        self.notes.clear()  # they are said when its rows are read
-        return self.accepted(engine, self.repeats, rejects), first.schema
+        return self.accepted(engine, self.repeats, rejects), loaded_schema(self.compiled.charter)
 
     def gather(self, rejects: RejectFile) -> None:
         """Everything that happens before the transaction, where rows are gathered beside the table."""
@@ -373,18 +372,17 @@ class _Load:
         self, worked: Worked, plan: Plan, repeats: Repeats, rejects: RejectFile
     ) -> tuple[Any, Any, Any]:  # fmt: skip
         """The good rows of a block but those that stay out for another's sake, and the records of both."""
-        before = self.account.before
-        found = worked.behind(before)
+        found = worked.set_aside
         gone, faults = np.zeros(worked.good.num_rows, np.bool_), list[Fault]()
         if repeats.keys:
             gone, faults = repeats.of(worked, self.account.in_all, plan.charter.private())
             worked.hashes.clear()  # the rows may still be needed, their keys are not
         if faults:
-            found = found.with_more(worked.rejects(plan, as_table(faults), (), before))
+            found = found.with_more(as_table(faults))
         for tally, name in ((self.reasons, "reason"), (self.by_check, "rule")):
             for each in pc.value_counts(found.faults[name]).to_pylist() if found.faults.num_rows else ():
                 tally[each["values"]] += each["counts"]
-        rejects.add(found)
+        rejects.add(found.tables(self.account.before))
         if not gone.any():
             return worked.good, worked.records, worked.records[:0]
         return worked.good.filter(pa.array(~gone)), worked.records[~gone], worked.records[gone]

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, fields, replace
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, fields
 from pathlib import Path
 from typing import Any
 
@@ -49,64 +49,7 @@ _TYPES = dict.fromkeys(("line", "record", "offset"), pa.int64()) | {"cells": pa.
 SCHEMA = pa.schema([(each.name, _TYPES.get(each.name, pa.string())) for each in fields(Reject)])
 
 
-_OF_ROW = ("original", "cells")
-_TOLD = pa.schema([*(each for each in SCHEMA if each.name not in _OF_ROW), ("row", pa.int64())])
-
-
-@dataclass(frozen=True, slots=True)
-class Aside:
-    """What a block sets aside: a table of faults, and of each row that has any its original text and its cells, once.
-
-    The faults have the columns of SCHEMA but those two, and the number of their row; `records` are those of the rows,
-    counted in the block from 0.
-    """
-
-    faults: Any
-    originals: Any
-    cells: Any
-    records: Ints
-
-    @classmethod
-    def of(cls, made: Mapping[str, Any], rows: Any, originals: Any, cells: Any, records: Ints) -> Aside:
-        """From the columns of the faults, their rows, and what is told of the rows."""
-        columns = [rows if name == "row" else made[name] for name in _TOLD.names]
-        return cls(pa.table(columns, _TOLD), originals, cells, records)
-
-    @property
-    def size(self) -> int:
-        """How many bytes it takes in memory, about."""
-        return int(self.faults.nbytes + self.originals.nbytes + self.cells.nbytes)
-
-    def behind(self, records: int) -> Aside:
-        """The same with so many records before them."""
-        if not self.faults.num_rows:
-            return self
-        at = _TOLD.get_field_index("record")
-        told = self.faults.set_column(at, _TOLD.field(at), pc.add(self.faults["record"], records))
-        return replace(self, faults=told)
-
-    def with_more(self, other: Aside) -> Aside:
-        """Both, those of a row that comes earlier first."""
-        at = _TOLD.get_field_index("row")
-        more = other.faults.set_column(at, _TOLD.field(at), pc.add(other.faults["row"], len(self.originals)))
-        whole = pa.concat_tables([self.faults, more])
-        order = np.argsort(whole["record"].to_numpy(), kind="stable")
-        originals, cells = (
-            pa.concat_arrays([self.originals, other.originals]),
-            pa.concat_arrays([self.cells, other.cells]),
-        )
-        return Aside(whole.take(pa.array(order)), originals, cells, np.concatenate([self.records, other.records]))
-
-    def tables(self, size: int) -> Iterator[Any]:
-        """All of it as tables of SCHEMA, of at most so many faults."""
-        for first in range(0, self.faults.num_rows, size):
-            part = self.faults.slice(first, size)
-            rows = part["row"].combine_chunks()
-            told = {"original": self.originals.take(rows), "cells": self.cells.take(rows)}
-            yield pa.table([told[name] if name in told else part[name] for name in SCHEMA.names], SCHEMA)
-
-
-NOTHING = Aside(_TOLD.empty_table(), pa.array([], pa.string()), pa.array([], _TYPES["cells"]), np.zeros(0, np.int64))
+_SHARED = ["file", "column", "header", "reason", "rule", "message"]  # columns of few different texts
 
 
 class RejectFile:
@@ -117,13 +60,11 @@ class RejectFile:
         self._pending: list[Any] = []
         self._writer: Any = None
 
-    def add(self, aside: Aside) -> None:
-        """Keep some more."""
-        if not aside.faults.num_rows:
-            return
-        if self._writer is None and not self._pending:
-            import_ahead("pyarrow.parquet")  # only now: most nights nothing is set aside
-        for table in aside.tables(_FLUSH):
+    def add(self, tables: Iterable[Any]) -> None:
+        """Keep some more, as tables of SCHEMA."""
+        for table in tables:
+            if self._writer is None and not self._pending:
+                import_ahead("pyarrow.parquet")  # only now: most nights nothing is set aside
             self._pending.append(table)
             if sum(each.num_rows for each in self._pending) >= _FLUSH:
                 self._flush()
@@ -137,7 +78,7 @@ class RejectFile:
             self.path.parent.mkdir(parents=True, exist_ok=True)
             descriptor = os.open(self._part, os.O_CREAT | os.O_WRONLY | os.O_TRUNC, 0o600)
             os.close(descriptor)
-            self._writer = pq.ParquetWriter(self._part, SCHEMA)
+            self._writer = pq.ParquetWriter(self._part, SCHEMA, use_dictionary=_SHARED, write_statistics=False)
         self._writer.write_table(pa.concat_tables(self._pending))
         self._pending = []
 

@@ -18,8 +18,9 @@ import pyarrow.compute as pc
 from numpy.typing import NDArray
 
 from nomotheta.charter import Check
+from nomotheta.load.aside import Fault
 from nomotheta.load.keys import IN_TABLE, PARTITIONS, Ascending, Hashes, InOrder, Ints, Keys, SeenKeys, split, take_in
-from nomotheta.load.work import Fault, Worked, shown_values
+from nomotheta.load.work import Worked, shown_values
 from nomotheta.source import Parts
 
 Hashed = tuple[Hashes, Ints]  # of some rows, and which

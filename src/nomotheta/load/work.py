@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime
 import zoneinfo
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, fields
+from dataclasses import dataclass
 from decimal import Decimal
 from functools import cached_property
 from typing import Any
@@ -17,12 +17,12 @@ from numpy.typing import NDArray
 
 from nomotheta.charter import FROM_PLACE, Charter, Check, Compiled, value_of
 from nomotheta.conditions import Kind
-from nomotheta.kinds import arrow_type, as_texts, explain_all, in_layout, read_values, show
+from nomotheta.kinds import arrow_type, as_texts, explain_all, read_values, show
+from nomotheta.load.aside import Aside, Teller, table_of
 from nomotheta.load.engine import Engine
 from nomotheta.load.keys import Ascending, Keys
-from nomotheta.load.rejects import NOTHING, Aside
 from nomotheta.rules import HIDDEN
-from nomotheta.source import Batch, Joining, Odd, Parts, SourceFile
+from nomotheta.source import Batch, Joining, Parts, SourceFile
 
 Ints = NDArray[np.int64]
 
@@ -64,7 +64,7 @@ class Plan:
     @cached_property
     def columns(self) -> Sequence[str]:
         """The columns that are loaded, in the order of the charter."""
-        return [name for name, column in self.charter.columns.items() if column.from_ != FROM_PLACE]
+        return list(self.schema.names)
 
     @property
     def complete(self) -> bool:
@@ -74,37 +74,15 @@ class Plan:
     @cached_property
     def schema(self) -> Any:
         """The Arrow schema of what is loaded."""
-        return pa.schema([(name, arrow_type(self.kinds[name])) for name in self.columns])
+        return loaded_schema(self.charter)
 
 
-@dataclass(frozen=True, slots=True)
-class Fault:
-    """Why a record of the block does not go in."""
-
-    record: int
-    column: str
-    value: str | None
-    reason: str
-    rule: str
-    message: str
-
-
-_TOLD = [each.name for each in fields(Fault)]
-_FAULTS = pa.schema([(name, pa.int64() if name == "record" else pa.string()) for name in _TOLD])
-
-
-def as_table(faults: Sequence[Fault]) -> Any:
-    """Faults as a `pa.Table`, a column for each field."""
-    return pa.table({name: [getattr(fault, name) for fault in faults] for name in _TOLD}, _FAULTS)
-
-
-def _table_of(records: Ints, column: str, values: Any, reason: str, rule: str, messages: Any) -> Any:
-    """Faults of one sort; `messages` are n texts, or one for all."""
-    count = len(records)
-    told = pa.repeat(messages, count) if isinstance(messages, str) else messages
-    alike = {name: pa.repeat(text, count) for name, text in (("column", column), ("reason", reason), ("rule", rule))}
-    made = {"record": pa.array(records, pa.int64()), "value": values, "message": told, **alike}
-    return pa.table([made[name] for name in _TOLD], _FAULTS)
+def loaded_schema(charter: Charter) -> Any:
+    """The Arrow schema of the columns that are loaded, in the order of the charter."""
+    kinds = charter.kinds()
+    return pa.schema(
+        [(name, arrow_type(kinds[name])) for name, each in charter.columns.items() if each.from_ != FROM_PLACE]
+    )
 
 
 @dataclass(slots=True)
@@ -156,77 +134,6 @@ class Worked:
                 found[mine] = np.isin(records[mine] - self.parts.records[number] + 1, own)
         return found
 
-    def behind(self, before: int) -> Aside:
-        """What is set aside, where so many records stand in the file before the block."""
-        return self.set_aside.behind(before) if before and self.parts is None else self.set_aside
-
-    def rejects(self, plan: Plan, faults: Any, odd: Sequence[Odd], before: int) -> Aside:
-        """What is set aside, in the order of the file.
-
-        `faults` are a table, as `as_table` makes it; `odd` are records without a place in the columns; `before` records
-        stand in the file before the block.
-        """
-        strange = [Fault(each.record, "", None, each.reason, "", each.message) for each in odd]
-        told = pa.concat_tables([as_table(strange), faults]) if strange else faults
-        if not told.num_rows:
-            return NOTHING
-        records = told["record"].to_numpy()
-        order = np.argsort(records, kind="stable")
-        told, records = told.take(pa.array(order)).combine_chunks(), records[order]
-        unique, first, at = np.unique(records, return_index=True, return_inverse=True)
-        headers, count = plan.charter.file_columns(), told.num_rows
-        made: dict[str, Any] = {name: told[name].combine_chunks() for name in _TOLD}
-        columns = made["column"].dictionary_encode()
-        named = pa.array([headers.get(name, "") for name in columns.dictionary.to_pylist()], pa.string())
-        made["header"], made["file"] = named.take(columns.indices), pa.repeat(plan.file, count)
-        where = pa.array(at.ravel())
-        lines, offsets, numbers = self.batch.line_numbers(unique), self.batch.offsets(unique), unique + (before + 1)
-        if self.parts is not None:
-            lines, offsets, numbers = self.parts.places(unique, lines, offsets)
-            made["file"] = self.parts.files(unique).take(where)
-        for name, values in (("line", lines), ("offset", offsets), ("record", numbers)):
-            made[name] = pa.array(values, pa.int64()).take(where)
-        originals = pa.array(self.batch.originals(unique), pa.string())
-        cells = self.cells(plan, unique, originals, made["reason"].take(pa.array(first)))
-        return Aside.of(made, where, originals, cells, unique)
-
-    def cells(self, plan: Plan, records: Ints, originals: Any, reasons: Any) -> Any:
-        """The values of records by the charter's columns, as lists of texts; as far as they go, where one is odd."""
-        batch, kinds, layout = self.batch, plan.kinds, plan.compiled.layout
-        rows = np.zeros(0, np.int64)
-        fitting = np.zeros(len(records), np.bool_)
-        if len(batch.records):
-            found = np.minimum(np.searchsorted(batch.records, records), len(batch.records) - 1)
-            fitting = batch.records[found] == records
-            rows = found[fitting]
-        names = list(plan.charter.file_columns())
-        places = [plan.positions[name] for name in names if name in plan.positions]
-        taken = dict(zip(places, batch.taken_together(places, rows), strict=True))
-        ragged = None
-        if len(rows) < len(records):
-            others = pa.array(~fitting)
-            ragged = batch.fields(originals.filter(others), reasons.filter(others))
-        columns = []
-        for name in names:
-            at = plan.positions.get(name, -1)
-            own = in_layout(taken[at], kinds[name], layout) if at >= 0 else pa.nulls(len(rows), pa.string())
-            columns += [own] if ragged is None else [own, _field(ragged, at)]
-        width, count = len(names), len(records)
-        order = np.empty(count, np.int64)  # those that fit come first in the columns
-        order[np.concatenate([np.flatnonzero(fitting), np.flatnonzero(~fitting)])] = np.arange(count)
-        flat = pa.concat_arrays([*columns, pa.array([], pa.string())])
-        cells = flat.take(pa.array((order[:, None] + np.arange(width) * count).ravel()))
-        return pa.ListArray.from_arrays(pa.array(np.arange(count + 1) * width, pa.int32()), cells)
-
-
-def _field(ragged: Any, at: int) -> Any:
-    """A field, by number, of each of some lists of them; null where there is no such."""
-    if at < 0:
-        return pa.nulls(len(ragged), pa.string())
-    edges = ragged.offsets.to_numpy()
-    there = np.diff(edges) > at
-    return ragged.values.take(pa.array(np.where(there, edges[:-1] + at, 0), mask=~there))
-
 
 def work(source: SourceFile, block: Any, plan: Plan) -> Worked:
     """Carry out the charter on a block."""
@@ -262,13 +169,12 @@ def _work(batch: Batch, block: Any, plan: Plan, parts: Parts | None) -> Worked:
     if bad.any():
         table, records = _left(table, bad), records[~bad]
     hashes = [_keyed(table, key, plan) for key in plan.keys]
-    worked = Worked(
-        batch, block.line, block.size, table, records, NOTHING, hashes, notes, totals, plan.file, parts
+    layout, headers = plan.compiled.layout, plan.charter.file_columns()
+    teller = Teller(batch, plan.file, parts, headers, plan.positions, plan.kinds, layout)
+    set_aside = Aside.of(told, batch.odd, teller)
+    return Worked(
+        batch, block.line, block.size, table, records, set_aside, hashes, notes, totals, plan.file, parts
     )  # fmt: skip
-    if told or batch.odd:
-        faults = pa.concat_tables(told) if told else _FAULTS.empty_table()
-        worked.set_aside = worked.rejects(plan, faults, batch.odd, 0)
-    return worked
 
 
 def _keyed(table: Any, key: Check, plan: Plan) -> Keys | Ascending:
@@ -320,7 +226,7 @@ def _typed(
             rule = f"{name} has at most {kind.size} characters" if long else f"{name} is {kind}"
             why = explain_all(kind, misfit.reason, values, layout)
             messages = pc.binary_join_element_wise(pa.scalar(name), why, " ")
-            told.append(_table_of(batch.records[misfit.rows], name, values, misfit.reason, rule, messages))
+            told.append(table_of(batch.records[misfit.rows], name, values, misfit.reason, rule, messages))
     return columns, misfits, told
 
 
@@ -362,7 +268,7 @@ def _checked(
         column = check.columns[0] if len(check.columns) == 1 else ""
         values = _shown_column(table[column], rows) if column else _shown_rows(table, check.columns, rows, private)
         message = _told(check.name, check.sort)
-        told.append(_table_of(batch.records[rows], column, values, _reason(check.sort), check.name, message))
+        told.append(table_of(batch.records[rows], column, values, _reason(check.sort), check.name, message))
     return told
 
 

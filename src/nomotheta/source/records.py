@@ -77,7 +77,7 @@ def record_spans(data: bytes, quote: int | None) -> Spans:
 _NOT_CLOSED, _FOLLOWED = "a quote is opened and not closed", "a closing quote is followed by more text"
 
 
-def read_record(data: bytes, at: int, layout: Layout, *, final: bool) -> tuple[list[Value] | str, int]:
+def read_record(data: bytes, at: int, layout: Layout, *, final: bool, most: int = -1) -> tuple[list[Value] | str, int]:
     """One record, byte by byte where need be.
 
     Args:
@@ -85,6 +85,7 @@ def read_record(data: bytes, at: int, layout: Layout, *, final: bool) -> tuple[l
         at: where the record starts.
         layout: its delimiter, quote, and the size of the largest record.
         final: whether `data` reaches to the end of the file.
+        most: after how many fields a record without quotes is no longer taken apart; -1 for all of it.
 
     Returns:
         Its fields, or what is wrong with its quotes; and where the next record starts.
@@ -101,7 +102,7 @@ def read_record(data: bytes, at: int, layout: Layout, *, final: bool) -> tuple[l
     quote, delimiter, escape = layout.quote.encode(), layout.delimiter.encode(), layout.escape.encode()
     if not any(sign and data.find(sign, at, line_end) >= 0 for sign in (quote, escape)):  # no line end is in a field
         line = data[at:line_end].removesuffix(b"\r")
-        return [(value, False) for value in line.split(delimiter)], min(line_end + 1, len(data))
+        return [(value, False) for value in line.split(delimiter, most)], min(line_end + 1, len(data))
     position = counted = at
     feeds = 0
     while True:

@@ -53,7 +53,7 @@ def set_aside(ledger: Ledger, file_of: FileOf, load_no: int | None, limit: int |
     if newest and load.mends is not None:  # the rows it mends are open or closed there
         return set_aside(ledger, file_of, load.mends, limit)
     came, file = ledger.mended(load_no), file_of(load_no)
-    rows = sum(len(records) for records in left_out(file).values())
+    rows = load.balance.rejected + load.balance.repeated if load.balance else 0
     faults = count_faults(file, came) if came else sum(load.reasons.values())
     shown = read_rejects(file, limit, came)
     return SetAside(load, shown, faults, rows, len(came), tuple(sorted(set(came.values()))))

@@ -50,7 +50,7 @@ class DelimitedFile(ReadFile):
         at, comment = 0, self.layout.comment.encode()
         while data.startswith((b"\n", b"\r\n"), at) or (comment and data.startswith(comment, at)):
             at = (data.find(b"\n", at) + 1) or len(data)
-        found = read_record(data, at, self.layout, final=True)[0] if at < len(data) else ""
+        found = read_record(data, at, self.layout, final=True, most=_MOST)[0] if at < len(data) else ""
         return None if isinstance(found, str) else [value.decode("utf-8", "replace") for value, _ in found[:_MOST]]
 
     def blocks(self, size: int | None = None) -> Generator[Block, None, None]:
