@@ -40,28 +40,27 @@ Stamp = tuple[int, int]  # a file's size, and its last change in nanoseconds
 class Survey:
     """A file seen whole once: its size on disk, the size of its decompressed content and that content's BLAKE3 hash.
 
-    `head` is the file's first bytes. While it lives, what was unpacked of the file to see it need not be unpacked
-    again, nor a small file be read again.
+    `stamp` is what the file system said of it as it was opened, `head` its first bytes. While it lives, what was
+    unpacked of the file to see it need not be unpacked again, nor a small file be read again.
     """
 
     bytes_on_disk: int
     bytes_of_content: int
     content: str
+    stamp: Stamp = (0, 0)
     head: bytes = b""
     copy: _Copy | _Small | None = field(default=None, repr=False, compare=False)
 
 
-def survey(path: Path, name: str, *, packed: bool = True, stamp: Stamp | None = None) -> Survey:
+def survey(path: Path, name: str, *, packed: bool = True) -> Survey:
     """Read the whole file once and say what its content is; not `packed` if the format packs its content itself.
-
-    A `stamp` is what the file system said of it just before.
 
     Raises:
         DeliveryError: it cannot be read, its compression is damaged, or it is empty.
     """
     ahead = _AHEAD.pop(path, None) if packed else None
     if ahead is not None:
-        found = ahead.result(stamp)
+        found = ahead.result()
         if found is not None:
             return found
     return _surveyed(path, name, packed=packed)
@@ -69,10 +68,8 @@ def survey(path: Path, name: str, *, packed: bool = True, stamp: Stamp | None = 
 
 def survey_ahead(paths: Iterable[Path]) -> None:
     """Begin to survey files that will be asked for, one after the other, beside what else is done until then."""
-    waiting, ending = list[_Ahead](), threading.Event()
-    for path in paths:
-        with contextlib.suppress(OSError):
-            waiting.append(_Ahead(path))
+    ending = threading.Event()
+    waiting = [_Ahead(path) for path in paths]
     _AHEAD.update((each.path, each) for each in waiting)
 
     def run() -> None:
@@ -104,7 +101,7 @@ def _surveyed(path: Path, name: str, *, packed: bool, ending: threading.Event | 
         raise DeliveryError("the file is empty: 0 bytes", where=name, mend="ask the sender to send it again")
     if copy is not None:
         _COPIES[path] = copy
-    return Survey(opened.stamp[0], size, seen.hexdigest(), opened.head, copy)
+    return Survey(opened.stamp[0], size, seen.hexdigest(), opened.stamp, opened.head, copy)
 
 
 def packing_of(path: Path) -> str:
@@ -160,8 +157,8 @@ class _Small:
     held = 0  # bytes, of all of them together, as last counted
     asked = 0
 
-    def __init__(self, stamp: Stamp) -> None:
-        self.stamp, self._data = stamp, b""
+    def __init__(self) -> None:
+        self._data = b""
 
     @classmethod
     def of(cls, stamp: Stamp) -> _Small | None:
@@ -171,7 +168,7 @@ class _Small:
         cls.asked += 1
         if cls.held >= _SMALL_KEPT and cls.asked % 256 == 0:  # some may have gone since
             cls.held = sum(len(each._data) for each in list(_COPIES.values()) if isinstance(each, cls))
-        return cls(stamp) if cls.held < _SMALL_KEPT else None
+        return cls() if cls.held < _SMALL_KEPT else None
 
     def add(self, chunk: bytes) -> bool:
         """Keep a chunk; False if the file is larger than it was said to be."""
@@ -195,7 +192,7 @@ class _Ahead:
     """A survey that is to be made before it is asked for."""
 
     def __init__(self, path: Path) -> None:
-        self.path, self.stamp = path, _stamp(path)
+        self.path = path
         self.found: Survey | None = None
         self.begun, self.done = threading.Lock(), threading.Event()
 
@@ -206,12 +203,12 @@ class _Ahead:
                 self.found = _surveyed(self.path, str(self.path), packed=True, ending=ending)
             self.done.set()
 
-    def result(self, stamp: Stamp | None) -> Survey | None:
+    def result(self) -> Survey | None:
         """What came of it; None where it was not begun, came to nothing, or the file has changed since."""
         if self.begun.acquire(blocking=False):
             return None
         self.done.wait()
-        return self.found if (stamp or _stamp(self.path)) == self.stamp else None
+        return self.found if self.found is not None and _stamp(self.path) == self.found.stamp else None
 
 
 _AHEAD: dict[Path, _Ahead] = {}
@@ -241,15 +238,20 @@ def raw_chunks(
     copy = _COPIES.get(path) if packed and opened is None else None
     opened = opened or _Opened()
     try:
-        if copy is not None and copy.stamp == _stamp(path):
+        if copy is not None and (isinstance(copy, _Small) or copy.stamp == _stamp(path)):
             yield from copy.chunks(itertools.repeat(size or CHUNK))
             return
         file, seen = _open(path, name)
         with file:
-            opened.stamp, opened.head = (seen.st_size, seen.st_mtime_ns), file.read(_HEAD)
+            there, sizes = seen.st_size, _sizes(seen.st_size, size)
+            data = file.read(there + 1 if there <= _SMALL else _HEAD)  # a small file is read at once
+            opened.stamp, opened.head = (there, seen.st_mtime_ns), data[:_HEAD]
+            packing = _packing(opened.head) if packed else ""
+            if there <= _SMALL and len(data) <= there and not packing:
+                yield from _read(io.BytesIO(data), sizes)
+                return
             file.seek(0)
-            sizes = _sizes(seen.st_size, size)
-            yield from _decompressed(file, _packing(opened.head), name, sizes) if packed else _read(file, sizes)
+            yield from _decompressed(file, packing, name, sizes) if packed else _read(file, sizes)
     except FileNotFoundError:
         raise DeliveryError("the file is not there", where=name) from None
     except IsADirectoryError:

@@ -287,8 +287,11 @@ class Ledger:
         """Rows that a load set aside (file and record) are about to come with another."""
         self._mended("INSERT INTO mended VALUES (?, ?, ?, ?)", of_load, load_no, rows)
 
-    def drop_mended(self, of_load: int, load_no: int, rows: Sequence[tuple[str, int]]) -> None:
-        """These did not come after all."""
+    def drop_mended(self, of_load: int, load_no: int, rows: Sequence[tuple[str, int]] | None) -> None:
+        """These did not come after all; None for all of them."""
+        if rows is None:
+            self._rows("DELETE FROM mended WHERE of_load = ? AND load_no = ?", of_load, load_no)
+            return
         of = "of_load = ? AND load_no = ? AND file = ? AND record = ?"
         self._mended(f"DELETE FROM mended WHERE {of}", of_load, load_no, rows)
 

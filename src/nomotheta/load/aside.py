@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, fields
 from typing import Any
@@ -37,7 +38,10 @@ _TOLD = [each.name for each in fields(Fault)]
 _FAULTS = pa.schema([(name, {"record": pa.int64(), "value": pa.string()}.get(name, _WORDS)) for name in _TOLD])
 
 
-_NO_FAULTS, _NO_RECORDS = _FAULTS.empty_table(), np.zeros(0, np.int64)
+@functools.cache
+def _no_faults() -> Any:
+    """Made once, and not before: Arrow looks for pandas when it makes its first array."""
+    return _FAULTS.empty_table()
 
 
 def as_table(faults: Sequence[Fault]) -> Any:
@@ -156,7 +160,7 @@ class Aside:
         """From tables of faults, and records without a place in the columns."""
         strange = [Fault(each.record, "", None, each.reason, "", each.message) for each in odd]
         tables = [*([as_table(strange)] if strange else []), *faults]
-        return cls._in_order(tables, teller) if tables else cls(_NO_FAULTS, _NO_RECORDS, teller)
+        return cls._in_order(tables, teller) if tables else cls(_no_faults(), np.zeros(0, np.int64), teller)
 
     @classmethod
     def _in_order(cls, tables: Sequence[Any], teller: Teller) -> Aside:

@@ -2,18 +2,30 @@
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Iterable, Iterator, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from nomotheta.kinds import Cells
 from nomotheta.load import LINKS
 
-_FORMULA = r"^[=+\-@\t\r']"
 _NUMBER = r"^[+-]?[0-9][0-9.,]*$"
-_QUOTED = r'[",\r\n]|^\s|\s$|^$'
+
+
+def _bytes_of(letters: str) -> Any:
+    """Of each byte, whether it is one of some letters."""
+    found = np.zeros(256, np.bool_)
+    found[list(letters.encode())] = True
+    return found
+
+
+_FORMULA, _SPACE, _SPECIAL = _bytes_of("=+-@\t\r'"), _bytes_of(" \t\n\f\r"), _bytes_of('",\r\n')
+_WORKERS, _AHEAD = 2, 4
 
 
 def mendable_csv(load_no: int, faults: Iterable[Any], columns: Sequence[str]) -> Iterator[tuple[bytes, int]]:
@@ -28,16 +40,28 @@ def mendable_csv(load_no: int, faults: Iterable[Any], columns: Sequence[str]) ->
         columns: the names of the columns that the cells of a row belong to.
     """
     yield (",".join(cells_of(pa.array([*LINKS, *columns])).to_pylist()) + "\r\n").encode(), 0
+    waiting: deque[Future[tuple[bytes, int]]] = deque()
+    with ThreadPoolExecutor(_WORKERS) as pool:
+        for whole, starts in _whole_rows(faults):
+            waiting.append(pool.submit(_part, load_no, whole, starts, columns))
+            if len(waiting) >= _AHEAD:
+                yield waiting.popleft().result()
+        while waiting:
+            yield waiting.popleft().result()
+
+
+def _whole_rows(faults: Iterable[Any]) -> Iterator[tuple[Any, Any]]:
+    """The same tables, each with all faults of its rows, and where those of each row begin."""
     held = None
     for table in faults:
         whole = (table if held is None else pa.concat_tables([held, table])).combine_chunks()
         starts = _row_starts(whole)
         last = int(starts[-1])  # a row may go on in the next table
         if last:
-            yield _part(load_no, whole.slice(0, last), starts[:-1], columns)
+            yield whole.slice(0, last), starts[:-1]
         held = whole.slice(last)
     if held is not None:
-        yield _part(load_no, held.combine_chunks(), np.zeros(1, np.int64), columns)
+        yield held.combine_chunks(), np.zeros(1, np.int64)
 
 
 def _row_starts(table: Any) -> Any:
@@ -82,16 +106,27 @@ def _reasons(table: Any, starts: Any) -> Any:
 def cells_of(values: Any) -> Any:
     """Texts as cells: nothing at all for null, quotes where they are needed and for a text that is empty."""
     safe = safe_cells(values)
-    quoted = pc.match_substring_regex(safe, _QUOTED)
-    if not pc.any(quoted).as_py():
+    cells = Cells.of(safe)
+    marks = cells.valid & (cells.lengths == 0)
+    filled = np.flatnonzero(cells.valid & ~marks)
+    marks[filled] = _SPACE[cells.data[cells.starts[filled]]] | _SPACE[cells.data[cells.ends[filled] - 1]]
+    if len(filled):
+        first, last = int(cells.starts[filled[0]]), int(cells.ends[filled[-1]])
+        marks[cells.rows(np.flatnonzero(_SPECIAL[cells.data[first:last]]) + first)] = True
+    if not marks.any():
         return safe
+    quoted = pa.array(marks)
     return pc.if_else(quoted, pc.binary_join_element_wise('"', pc.replace_substring(safe, '"', '""'), '"', ""), safe)
 
 
 def safe_cells(values: Any) -> Any:
     """Texts that no spreadsheet takes for a formula; plain numbers stay as they are."""
-    formula = pc.match_substring_regex(values, _FORMULA)
-    if not pc.any(formula).as_py():
+    cells = Cells.of(values)
+    filled = np.flatnonzero(cells.valid & (cells.lengths > 0))
+    likely = filled[_FORMULA[cells.data[cells.starts[filled]]]]
+    if not len(likely):
         return values
-    formula = pc.and_(formula, pc.invert(pc.match_substring_regex(values, _NUMBER)))
-    return pc.if_else(formula, pc.binary_join_element_wise("'", values, ""), values)
+    numbers = pc.match_substring_regex(values.take(pa.array(likely)), _NUMBER).to_numpy(zero_copy_only=False)
+    marks = np.zeros(len(values), np.bool_)
+    marks[likely[~numbers]] = True
+    return pc.if_else(pa.array(marks), pc.binary_join_element_wise("'", values, ""), values)

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import datetime
+import fnmatch
 import os
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
@@ -17,6 +18,7 @@ from nomotheta.source.content import format_of
 from nomotheta.unpack import Survey, readable, survey
 
 _MAGIC = (b"PK", *(magic for each in FORMATS.values() for magic in each.magic))  # of files that may be no text
+_SEVERAL = re.compile(r"[*?[]")  # what makes a part of a path stand for several
 _READERS, _MANY = 2, 100  # files that are read at a time, and more than which are shared out in groups
 
 
@@ -27,7 +29,6 @@ class ArrivedFile:
     path: Path
     name: str
     survey: Survey
-    stamp: tuple[int, int] = (0, 0)
 
     def check_unchanged(self) -> None:
         """Whether it still is what was surveyed.
@@ -35,7 +36,7 @@ class ArrivedFile:
         Raises:
             DeliveryError: it grew, shrank or was written to since.
         """
-        if _stamp(self.path) != self.stamp:
+        if _stamp(self.path) != self.survey.stamp:
             mend = "wait until the transfer has ended, then load again"
             raise DeliveryError("the file changed while it was read", where=self.name, mend=mend)
 
@@ -63,7 +64,7 @@ def arrived(root: Path, patterns: Sequence[str], layout: Layout) -> list[Arrived
     """
     found: dict[Path, str] = {}
     for pattern in patterns:
-        matches = sorted(path for path in _matching(root, pattern) if os.path.isfile(path))  # noqa: PTH113 - as below
+        matches = sorted(_matching(root, pattern))
         for path in matches:
             _check_name(path, root)
         if not matches:
@@ -93,17 +94,16 @@ def _all_seen(paths: Sequence[Path], names: Mapping[Path, str], layout: Layout) 
 
 
 def _seen(path: Path, name: str, layout: Layout) -> ArrivedFile:
-    stamp = _stamp(path)  # before it is read, so that no later change goes unnoticed
     packed = layout.is_text
     try:
-        found = survey(path, name, packed=packed, stamp=stamp)
+        found = survey(path, name, packed=packed)
     except DeliveryError:
         if packed:
             _check_text(path, name, layout)  # which may know better what is wrong
         raise
     if packed and found.head.startswith(_MAGIC):
         _check_text(path, name, layout)
-    return ArrivedFile(path, name, found, stamp)
+    return ArrivedFile(path, name, found)
 
 
 def _check_text(path: Path, name: str, layout: Layout) -> None:
@@ -130,11 +130,27 @@ def _stamp(path: Path) -> tuple[int, int]:
     return seen.st_size, seen.st_mtime_ns
 
 
-def _matching(root: Path, pattern: str) -> list[Path]:
+def _matching(root: Path, pattern: str) -> Iterator[Path]:
+    """The files that match a pattern."""
+    folder, name = os.path.split(root / pattern)
+    if not _SEVERAL.search(folder) and "**" not in name:
+        wanted = re.compile(fnmatch.translate(name))
+        try:
+            entries = os.scandir(folder)
+        except OSError:
+            return
+        with entries:  # which know of most files what they are without asking the file system
+            found = [Path(each.path) for each in entries if wanted.match(each.name) and _is_file(each)]
+        yield from found
+        return
     base = Path(pattern)
-    if base.is_absolute():
-        return list(Path(base.anchor).glob(str(base.relative_to(base.anchor))))
-    return list(root.glob(pattern))
+    paths = Path(base.anchor).glob(str(base.relative_to(base.anchor))) if base.is_absolute() else root.glob(pattern)
+    yield from (path for path in paths if path.is_file())
+
+
+def _is_file(entry: os.DirEntry[str]) -> bool:
+    """Whether it is a file, or a link to one."""
+    return Path(entry.path).is_file() if entry.is_symlink() else entry.is_file()
 
 
 def literal(name: str) -> str:

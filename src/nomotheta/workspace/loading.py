@@ -314,7 +314,8 @@ class Loading:
         if attempt.load_no is not None:
             loaded = result.state == "loaded"
             gone = still_out(mended, self.workspace.rejects_file(attempt.load_no)) if loaded else mended.rows
-            self.ledger.drop_mended(mended.of_load, attempt.load_no, gone)
+            some = gone if len(gone) < len(mended.rows) else None
+            self.ledger.drop_mended(mended.of_load, attempt.load_no, some)
         return result
 
     def _load_mended(self, attempt: _Attempt, mended: Mended, listener: Listener) -> LoadResult:
