@@ -20,7 +20,7 @@ from pathlib import Path
 from typing import Any
 
 from nomotheta.formats import FORMATS
-from nomotheta.unpack import survey_ahead
+from nomotheta.unpack import matching, survey_ahead
 
 _OPTIONS = ("--day", "--workspace", "-w", "--place", "--again")  # of a load, with a value
 
@@ -90,5 +90,4 @@ def _files(root: Path, delivery: dict[str, Any], settings: dict[str, Any], day: 
     files = delivery["files"]
     for pattern in [files] if isinstance(files, str) else files:
         filled = re.sub(r"\{day(?::([^{}]*))?\}", lambda match: day.strftime(match[1] or "%Y-%m-%d"), pattern)
-        if not Path(filled).is_absolute():
-            yield from sorted(root.glob(filled))
+        yield from matching(root, filled)

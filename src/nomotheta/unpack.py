@@ -7,11 +7,13 @@ from __future__ import annotations
 
 import atexit
 import contextlib
+import fnmatch
 import gzip
 import importlib
 import io
 import itertools
 import os
+import re
 import stat
 import sys
 import tempfile
@@ -28,6 +30,7 @@ from nomotheta.errors import DeliveryError
 
 CHUNK = 4 << 20
 _FIRST = (1 << 20, 2 << 20, 4 << 20)
+_SEVERAL = re.compile(r"[*?[]")  # what makes a part of a path stand for several
 _HEAD = 6  # bytes of a file by which its packing is known
 _SMALL, _SMALL_KEPT = 1 << 20, 64 << 20  # bytes of a file that is kept once it was read, and of all such together
 _KEPT = 512 << 20  # bytes of content that are kept unpacked, of all files together
@@ -241,10 +244,10 @@ def raw_chunks(
         if copy is not None and (isinstance(copy, _Small) or copy.stamp == _stamp(path)):
             yield from copy.chunks(itertools.repeat(size or CHUNK))
             return
-        file, seen = _open(path, name)
-        with file:
+        raw, seen = _open(path, name)
+        with io.BufferedReader(raw) as file:
             there, sizes = seen.st_size, _sizes(seen.st_size, size)
-            data = file.read(there + 1 if there <= _SMALL else _HEAD)  # a small file is read at once
+            data = raw.read(there + 1 if there <= _SMALL else _HEAD)  # a small file is read at once
             opened.stamp, opened.head = (there, seen.st_mtime_ns), data[:_HEAD]
             packing = _packing(opened.head) if packed else ""
             if there <= _SMALL and len(data) <= there and not packing:
@@ -260,6 +263,29 @@ def raw_chunks(
         raise DeliveryError("the file may not be read", where=name, mend="check the rights of the file") from None
     except OSError as error:
         raise DeliveryError(f"the file cannot be read: {error.strerror}", where=name) from None
+
+
+def matching(root: Path, pattern: str) -> list[Path]:
+    """The files that match a pattern, a folder's or an absolute one, in the order of their names."""
+    folder, name = os.path.split(root / pattern)
+    if _SEVERAL.search(folder) or "**" in name:
+        base = Path(pattern)
+        paths = Path(base.anchor).glob(str(base.relative_to(base.anchor))) if base.is_absolute() else root.glob(pattern)
+        return sorted(path for path in paths if path.is_file())
+    wanted = re.compile(fnmatch.translate(name))
+    try:
+        entries = os.scandir(folder)
+    except OSError:
+        return []
+    with entries:  # which know of most files what they are without asking the file system
+        return [
+            Path(path) for path in sorted(each.path for each in entries if wanted.match(each.name) and _is_file(each))
+        ]
+
+
+def _is_file(entry: os.DirEntry[str]) -> bool:
+    """Whether it is a file, or a link to one."""
+    return Path(entry.path).is_file() if entry.is_symlink() else entry.is_file()
 
 
 def readable(path: Path) -> str:
@@ -319,10 +345,10 @@ def _read(source: Any, sizes: Iterator[int]) -> Iterator[bytes]:
         yield chunk
 
 
-def _decompressed(file: io.FileIO, packing: str, name: str, sizes: Iterator[int]) -> Iterator[bytes]:
+def _decompressed(file: BinaryIO, packing: str, name: str, sizes: Iterator[int]) -> Iterator[bytes]:
     done = 0
     try:
-        source = _OPENERS[packing](io.BufferedReader(file)) if packing else file
+        source = _OPENERS[packing](file) if packing else file
         for chunk in _read(source, sizes):
             done += len(chunk)
             yield chunk

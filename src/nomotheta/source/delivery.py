@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 import datetime
-import fnmatch
 import os
 import re
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
@@ -15,10 +14,9 @@ from nomotheta.charter import Delivery, Layout
 from nomotheta.errors import DeliveryError, nearest
 from nomotheta.formats import FORMATS
 from nomotheta.source.content import format_of
-from nomotheta.unpack import Survey, readable, survey
+from nomotheta.unpack import Survey, matching, readable, survey
 
 _MAGIC = (b"PK", *(magic for each in FORMATS.values() for magic in each.magic))  # of files that may be no text
-_SEVERAL = re.compile(r"[*?[]")  # what makes a part of a path stand for several
 _READERS, _MANY = 2, 100  # files that are read at a time, and more than which are shared out in groups
 
 
@@ -64,7 +62,7 @@ def arrived(root: Path, patterns: Sequence[str], layout: Layout) -> list[Arrived
     """
     found: dict[Path, str] = {}
     for pattern in patterns:
-        matches = sorted(_matching(root, pattern))
+        matches = matching(root, pattern)
         for path in matches:
             _check_name(path, root)
         if not matches:
@@ -130,36 +128,13 @@ def _stamp(path: Path) -> tuple[int, int]:
     return seen.st_size, seen.st_mtime_ns
 
 
-def _matching(root: Path, pattern: str) -> Iterator[Path]:
-    """The files that match a pattern."""
-    folder, name = os.path.split(root / pattern)
-    if not _SEVERAL.search(folder) and "**" not in name:
-        wanted = re.compile(fnmatch.translate(name))
-        try:
-            entries = os.scandir(folder)
-        except OSError:
-            return
-        with entries:  # which know of most files what they are without asking the file system
-            found = [Path(each.path) for each in entries if wanted.match(each.name) and _is_file(each)]
-        yield from found
-        return
-    base = Path(pattern)
-    paths = Path(base.anchor).glob(str(base.relative_to(base.anchor))) if base.is_absolute() else root.glob(pattern)
-    yield from (path for path in paths if path.is_file())
-
-
-def _is_file(entry: os.DirEntry[str]) -> bool:
-    """Whether it is a file, or a link to one."""
-    return Path(entry.path).is_file() if entry.is_symlink() else entry.is_file()
-
-
 def literal(name: str) -> str:
     """A file's name as a pattern that matches only itself."""
     return "".join(f"[{c}]" if c in "*?[" else c for c in name)
 
 
 def _shown(path: Path, root: Path) -> str:
-    return str(path.relative_to(root)) if path.is_relative_to(root) else str(path)
+    return str(path).removeprefix(f"{root}{os.sep}")
 
 
 def _near_files(root: Path, pattern: str) -> str:
