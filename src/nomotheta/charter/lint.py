@@ -202,7 +202,7 @@ def in_order(compiled: Mapping[str, Compiled]) -> list[str]:
     Raises:
         ValueError: the references run in a circle, which the message spells out.
     """
-    order: list[str] = []
+    order: dict[str, None] = {}
 
     def visit(table: str, trail: tuple[str, ...]) -> None:
         if table in trail:
@@ -211,8 +211,8 @@ def in_order(compiled: Mapping[str, Compiled]) -> list[str]:
             return
         for before in sorted(compiled[table].after() & set(compiled)):
             visit(before, (*trail, table))
-        order.append(table)
+        order[table] = None
 
     for table in sorted(compiled):
         visit(table, ())
-    return order
+    return list(order)

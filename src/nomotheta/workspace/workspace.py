@@ -37,6 +37,7 @@ class Workspace:
     def __init__(self, root: Path, settings: Settings, settings_problems: Sequence[Problem] = ()) -> None:
         self.root, self.settings = root, settings
         self._problems = list(settings_problems)
+        self._kept: dict[str, Place] | None = None
 
     @classmethod
     def open(cls, folder: Path) -> Workspace:
@@ -186,17 +187,49 @@ class Workspace:
 
     @contextmanager
     def place(self, name: str, *, create: bool = False) -> Iterator[Place]:
-        """A place, open for as long as the block lasts.
+        """A place, open for as long as the block lasts, or as its places are kept.
 
         Raises:
             DeclarationError: no such place is declared, or its URL is wrong.
             PlaceError: it cannot be reached.
         """
-        place = connect(name, self._declared(name), self.root, create=create)
+        place = self._kept_place(name) or connect(name, self._declared(name), self.root, create=create)
+        kept = self._kept is not None
         try:
+            if self._kept is not None:
+                self._kept[name] = place
             yield place
+        except BaseException:
+            kept = False  # it may be in the middle of something
+            raise
         finally:
+            if not kept:
+                if self._kept is not None:
+                    self._kept.pop(name, None)
+                place.close()
+
+    @contextmanager
+    def keeping_places(self) -> Iterator[None]:
+        """Places that are opened meanwhile stay open until the end, and are used again."""
+        kept = self._kept = dict[str, Place]()
+        try:
+            yield
+        finally:
+            self._kept = None
+            for place in kept.values():
+                place.close()
+
+    def _kept_place(self, name: str) -> Place | None:
+        """One that is open, if it still answers."""
+        place = self._kept.get(name) if self._kept is not None else None
+        if place is None:
+            return None
+        try:
+            place.fetch("SELECT 1 AS one")
+        except PlaceError:
             place.close()
+            return None
+        return place
 
     def places(self) -> list[PlaceAnswer]:
         """Every declared place, tried."""
@@ -381,10 +414,11 @@ class Workspace:
         started, clock = _now(), time.perf_counter()
         run_id = self.ledger.begin_run(day, started)
         results: dict[str, TableResult] = {}
-        for compiled in chosen:
-            result = self._run_table(compiled, day, place, results, run_id, create=create, listener=listener)
-            results[compiled.charter.table] = result
-            told(result)
+        with self.keeping_places():
+            for compiled in chosen:
+                result = self._run_table(compiled, day, place, results, run_id, create=create, listener=listener)
+                results[compiled.charter.table] = result
+                told(result)
         verdict = gravest(each.verdict for each in results.values())
         seconds = round(time.perf_counter() - clock, 3)
         run = RunResult(run_id, self.settings.name, day, started, seconds, verdict, tuple(results.values()))
