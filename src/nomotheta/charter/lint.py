@@ -10,7 +10,7 @@ from nomotheta.charter.layout import Layout
 from nomotheta.charter.model import SYSTEM_COLUMNS, Charter, Settings
 from nomotheta.charter.read import Problem, Read
 from nomotheta.charter.values import EXAMPLES, value_of
-from nomotheta.conditions import Node
+from nomotheta.conditions import Node, own_names
 from nomotheta.errors import did_you_mean
 
 
@@ -146,6 +146,10 @@ def _columns(read: Read) -> list[Problem]:
     charter, found = read.charter, []
     if not charter.columns:
         found.append(read.source.problem((), "the charter declares no columns", "add [columns.NAME] kind = ..."))
+    for name in own_names([charter.table, *charter.columns]):
+        told = f"'{name}' is a name that only the program's own statements use: no table or column may begin so"
+        path = ("table",) if name == charter.table else ("columns", name)
+        found.append(read.source.problem(path, told, "rename it"))
     seen: dict[str, str] = {}
     for name, header in charter.file_columns().items():
         if header in seen:

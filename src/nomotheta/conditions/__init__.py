@@ -7,6 +7,7 @@ from nomotheta.conditions import build
 from nomotheta.conditions.check import check
 from nomotheta.conditions.kind import NAMES as KIND_NAMES
 from nomotheta.conditions.kind import Kind, decimal, parse_kind
+from nomotheta.conditions.own import own, own_names
 from nomotheta.conditions.pattern import Part, PatternError, parse_pattern, render_pattern
 from nomotheta.conditions.tree import ConditionError, Node
 
@@ -20,6 +21,8 @@ __all__ = [
     "build",
     "check",
     "decimal",
+    "own",
+    "own_names",
     "parse_kind",
     "parse_pattern",
     "render_pattern",

@@ -12,13 +12,14 @@ import pyarrow as pa
 from numpy.typing import NDArray
 
 from nomotheta.charter import Check
+from nomotheta.conditions import own
 from nomotheta.errors import PlaceError
 from nomotheta.load.glance import broken_at_a_glance
 from nomotheta.load.keys import mixed
 from nomotheta.place import Now, Renderer, quoted
 
 Ints = NDArray[np.int64]
-_ROW = "nomotheta row"
+_ROW, _BATCH = own("row"), own("batch")
 
 
 @dataclass(slots=True)
@@ -78,9 +79,9 @@ class Engine:
 
     def _broken(self, table: Any, conditions: Sequence[str]) -> dict[int, Ints]:
         numbered = table.append_column(_ROW, pa.array(np.arange(table.num_rows)))
-        listed = ", ".join(f"NOT {condition} AS b{at}" for at, condition in enumerate(conditions))
+        listed = ", ".join(f"NOT {condition} AS {quoted(own(str(at)))}" for at, condition in enumerate(conditions))
         some = " OR ".join(f"NOT {condition}" for condition in conditions)
-        sql = f"SELECT {quoted(_ROW)}, {listed} FROM batch WHERE {some}"
+        sql = f"SELECT {quoted(_ROW)}, {listed} FROM {quoted(_BATCH)} WHERE {some}"
         found = self._fetch(sql, numbered)
         rows = found.column(0).to_numpy()
         hit = {at: found.column(at + 1).fill_null(False).to_numpy().astype(bool) for at in range(len(conditions))}  # noqa: FBT003
@@ -98,17 +99,17 @@ class Engine:
         listed = ", ".join(quoted(name) for name in columns)
         present = " AND ".join(f"{quoted(name)} IS NOT NULL" for name in columns)
         where = "" if whole_row else f" WHERE {present}"
-        sql = f"SELECT hash({listed}, {int(seed)}), {quoted(_ROW)} FROM batch{where}"
+        sql = f"SELECT hash({listed}, {int(seed)}), {quoted(_ROW)} FROM {quoted(_BATCH)}{where}"
         found = self._fetch(sql, whole)
         return found.column(0).to_numpy(), found.column(1).to_numpy()
 
     def _fetch(self, sql: str, batch: Any) -> Any:
         connection = self._connection()
-        connection.register("batch", batch)
+        connection.register(_BATCH, batch)
         try:
             return connection.sql(sql).to_arrow_table()
         finally:
-            connection.unregister("batch")
+            connection.unregister(_BATCH)
 
 
 def _is_whole(of: Any) -> bool:

@@ -10,6 +10,7 @@ from typing import Any
 
 from nomotheta.charter import Layout
 from nomotheta.charter.proposal import Proposal, ProposedColumn, column_name
+from nomotheta.conditions import own
 from nomotheta.conditions.kind import MOST_DIGITS
 from nomotheta.peek.look import Look, SeenColumn
 from nomotheta.place import Place, quoted
@@ -60,8 +61,10 @@ def propose_from_table(place: Place, table: str, day: datetime.date) -> Proposal
         PlaceError: the table is not there, or the place cannot be reached.
     """
     columns = existing(place, table)
-    parts = [f"count({quoted(column.name)}) AS n{at}" for at, column in enumerate(columns)]
-    counts = place.fetch(f"SELECT count(*) AS n, {', '.join(parts)} {place.rowset(table)}").to_pylist()[0]
+    parts = [f"count({quoted(column.name)}) AS {quoted(own(str(at)))}" for at, column in enumerate(columns)]
+    counts = place.fetch(
+        f"SELECT count(*) AS {quoted(own('rows'))}, {', '.join(parts)} {place.rowset(table)}"
+    ).to_pylist()[0]
     rows, *filled = counts.values()
     proposed = []
     for column, count in zip(columns, filled, strict=True):

@@ -160,6 +160,9 @@ class Asking(Protocol):
     def render(self, node: Node, now: Now) -> str:
         """A checked condition as this database's SQL."""
 
+    def named(self, table: str) -> str:
+        """A table's name in a SELECT that is made here."""
+
     def rowset(self, table: str, where: str | None = None) -> str:
         """The FROM and WHERE of a table's rows, or of those that meet a rendered condition."""
 

@@ -8,6 +8,7 @@ trim knows all Unicode white space, round goes half away from zero, and today is
 from __future__ import annotations
 
 import datetime
+import re
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
@@ -264,6 +265,14 @@ class Renderer:
 def quoted(name: str) -> str:
     """A name as SQL: the one place where names are quoted."""
     return '"' + name.replace('"', '""') + '"'
+
+
+def identifiers(sql: str) -> set[str]:
+    """The quoted names in a statement that was made here: what stands between apostrophes is none."""
+    return {found[1].replace('""', '"') for found in _TOKENS.finditer(sql) if found[1] is not None}
+
+
+_TOKENS = re.compile("'(?:[^']|'')*'|\"((?:[^\"]|\"\")*)\"")
 
 
 def quoted_table(table: str) -> str:

@@ -7,12 +7,13 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from nomotheta.conditions import Kind
+from nomotheta.conditions import Kind, own
 from nomotheta.errors import PlaceError
 from nomotheta.place.render import quoted, quoted_table
 
-STAGE = "nomotheta_stage"
-_TABLE, _STAGE = "there", "staged"  # what the two are called in a statement
+STAGE = own("stage")
+TABLE_ALIAS, _STAGE, _COUNT = (quoted(own(word)) for word in ("there", "staged", "count"))  # as a statement calls them
+FROM_STAGE = f"{quoted(STAGE)} AS {_STAGE}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -112,9 +113,13 @@ class Staging:
         """Rows as an Arrow table."""
         return self.fetch(sql)
 
+    def named(self, table: str) -> str:
+        """A table as a statement names it."""
+        return quoted_table(table)
+
     def rowset(self, table: str, where: str | None = None) -> str:
         """FROM and WHERE."""
-        return f"FROM {quoted_table(table)}" + (f" WHERE {where}" if where else "")
+        return f"FROM {self.named(table)}" + (f" WHERE {where}" if where else "")
 
     def send(self, table: str, _like: str, columns: Sequence[str], batches: Iterator[Any], schema: Any) -> int:
         """Add rows to a temporary table that has the types of another."""
@@ -136,7 +141,7 @@ class Staging:
         """The statement that gives rows the values of the staged rows of their keys."""
         listed = ", ".join(f"{quoted(name)} = {value}" for name, value in sets)
         where = f"{same} AND ({differs})"
-        return f"UPDATE {quoted_table(table)} AS {_TABLE} SET {listed} FROM {STAGE} AS {_STAGE} WHERE {where}"
+        return f"UPDATE {quoted_table(table)} AS {TABLE_ALIAS} SET {listed} FROM {FROM_STAGE} WHERE {where}"
 
     # ---- what follows
 
@@ -177,21 +182,21 @@ class Staging:
     def staged(self, table: str, columns: Sequence[str], batches: Iterator[Any], schema: Any) -> Iterator[int]:
         """The rows of Arrow record batches in a temporary table, for as long as it lasts; how many."""
         listed = ", ".join(map(quoted, columns))
-        self.run_plain(self.temporary(STAGE, f"SELECT {listed} FROM {quoted_table(table)}"))
+        self.run_plain(self.temporary(quoted(STAGE), f"SELECT {listed} FROM {quoted_table(table)}"))
         try:
             yield self.send(STAGE, table, columns, batches, schema)
         finally:
             with contextlib.suppress(PlaceError):  # a transaction that has failed takes it along
-                self.run_plain(self.dropped(STAGE))
+                self.run_plain(self.dropped(quoted(STAGE)))
 
     def among_staged(self, table: str, columns: Sequence[str]) -> str:
         """The condition that a row of the table is equal to a staged one in some columns, as `rowset` takes it."""
-        sides = self._sides(table, columns, self.exactly, quoted_table(table))
+        sides = self._sides(table, columns, self.exactly, self.named(table))
         same = " AND ".join(f"{there} = {staged}" for there, staged in sides)
-        return f"EXISTS (SELECT 1 FROM {STAGE} AS {_STAGE} WHERE {same})"
+        return f"EXISTS (SELECT 1 FROM {FROM_STAGE} WHERE {same})"
 
     def _sides(
-        self, table: str, names: Sequence[str], exactly: Callable[[str, Any], str], called: str = _TABLE
+        self, table: str, names: Sequence[str], exactly: Callable[[str, Any], str], called: str = TABLE_ALIAS
     ) -> list[tuple[str, str]]:
         """Columns of the table and of the stage, as they are compared."""
         there = {column.name: column for column in self.columns(table) or []}
@@ -209,8 +214,8 @@ class Staging:
         )
         with self.staged(table, cells.column_names, iter(cells.to_batches()), cells.schema):
             return self.found(
-                f"SELECT count(*) AS n FROM {STAGE} AS {_STAGE} WHERE NOT EXISTS "
-                f"(SELECT 1 FROM {quoted_table(table)} AS {_TABLE} WHERE {same})"
+                f"SELECT count(*) AS {_COUNT} FROM {FROM_STAGE} WHERE NOT EXISTS "
+                f"(SELECT 1 FROM {quoted_table(table)} AS {TABLE_ALIAS} WHERE {same})"
             )
 
     def probes(self, _columns: Sequence[str], _kinds: Mapping[str, Kind]) -> bool:
@@ -228,8 +233,8 @@ class Staging:
         listed = ", ".join(f"{_STAGE}.{quoted(name)}" for name in names)
         rows = f"SELECT * FROM {quoted_table(table)}" + (f" WHERE {where}" if where else "")
         with self.staged(table, names, iter(cells.to_batches()), cells.schema):
-            exists = f"EXISTS (SELECT 1 FROM ({rows}) AS {_TABLE} WHERE {same})"
-            found = list(self.stream(f"SELECT {listed} FROM {STAGE} AS {_STAGE} WHERE {exists}"))
+            exists = f"EXISTS (SELECT 1 FROM ({rows}) AS {TABLE_ALIAS} WHERE {same})"
+            found = list(self.stream(f"SELECT {listed} FROM {FROM_STAGE} WHERE {exists}"))
         yield from found
 
     def merge(self, table: str, how: Merge, batches: Iterator[Any], schema: Any) -> Merged:
@@ -245,11 +250,11 @@ class Staging:
             PlaceError: a key stands more than once in the table.
         """
         same = " AND ".join(f"{there} = {staged}" for there, staged in self._sides(table, how.key, self.natively))
-        exists = f"SELECT 1 FROM {quoted_table(table)} AS {_TABLE} WHERE {same}"
+        exists = f"SELECT 1 FROM {quoted_table(table)} AS {TABLE_ALIAS} WHERE {same}"
         with self.staged(table, how.columns, batches, schema) as rows:
-            matched = self.found(f"SELECT count(*) AS n FROM {STAGE} AS {_STAGE} WHERE EXISTS ({exists})")
+            matched = self.found(f"SELECT count(*) AS {_COUNT} FROM {FROM_STAGE} WHERE EXISTS ({exists})")
             pairs = self.found(
-                f"SELECT count(*) AS n FROM {STAGE} AS {_STAGE} JOIN {quoted_table(table)} AS {_TABLE} ON {same}"
+                f"SELECT count(*) AS {_COUNT} FROM {FROM_STAGE} JOIN {quoted_table(table)} AS {TABLE_ALIAS} ON {same}"
             )
             if pairs > matched:
                 raise PlaceError(
@@ -259,7 +264,7 @@ class Staging:
             updated = self._updated(table, how, same)
             listed = ", ".join(map(quoted, how.columns))
             inserted = self.changed(
-                f"INSERT INTO {quoted_table(table)} ({listed}) SELECT {listed} FROM {STAGE} AS {_STAGE} "
+                f"INSERT INTO {quoted_table(table)} ({listed}) SELECT {listed} FROM {FROM_STAGE} "
                 f"WHERE NOT EXISTS ({exists})"
             )
         return Merged(inserted, updated, rows - inserted - updated)

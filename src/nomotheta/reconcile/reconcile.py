@@ -17,7 +17,7 @@ from typing import Any
 import pyarrow as pa
 
 from nomotheta.charter import FROM_PLACE, SYSTEM_COLUMNS, Compiled
-from nomotheta.conditions import Kind
+from nomotheta.conditions import Kind, own
 from nomotheta.errors import DeliveryError
 from nomotheta.events import Listener, Progress, nobody
 from nomotheta.kinds import arrow_type, show
@@ -28,6 +28,7 @@ from nomotheta.rules import HIDDEN, existing
 from nomotheta.source import ArrivedFile, SourceFile, arrived, literal, match_columns, open_file
 
 _MOST_DIFFERENCES = 20
+_N, _H, _B, _FILES = (own(word) for word in ("rows", "hash", "bucket", "files"))
 _MOST_ROWS = 20_000
 _REAL_TOLERANCE = 1e-9
 _NOT_FROM_FILES = ("@load.no", "@load.time", "@place")
@@ -104,18 +105,22 @@ class _Reconcile:
     def run(self, over: str) -> Reconciliation:
         files, table = self.both(
             lambda prints: ", ".join(
-                ["count(*) AS n", f"{prints.hash_sum(self.hashed)} AS h", *_totals(self.kinds, prints)]
+                [
+                    f"count(*) AS {quoted(_N)}",
+                    f"{prints.hash_sum(self.hashed)} AS {quoted(_H)}",
+                    *_totals(self.kinds, prints),
+                ]
             )
         )
         private = self.charter.private()
         totals = tuple(_compared(name, kind, files, table, hide=name in private) for name, kind in self.kinds.items())
-        same = files["n"] == table["n"] and files["h"] == table["h"] and all(each.equal for each in totals)
+        same = files[_N] == table[_N] and files[_H] == table[_H] and all(each.equal for each in totals)
         differing: tuple[str, ...] = ()
         differences: tuple[RowDifference, ...] = ()
         count: int | None = 0
         if not same:
-            differing = self.differing_columns(totals) if files["n"] == table["n"] else ()
-            differences, count = self.rows() if files["h"] != table["h"] else ((), 0)
+            differing = self.differing_columns(totals) if files[_N] == table[_N] else ()
+            differences, count = self.rows() if files[_H] != table[_H] else ((), 0)
         balances = [load.balance for load in self.loads]
         return Reconciliation(
             table=self.charter.table, place=self.place.name, over=over,
@@ -124,8 +129,8 @@ class _Reconcile:
             records=sum(balance.records for balance in balances),
             rejected=sum(balance.rejected for balance in balances),
             repeated=sum(balance.repeated for balance in balances),
-            files_rows=files["n"], table_rows=table["n"], totals=totals, scheme=SCHEME,
-            files_fingerprint=f"{int(files['h']):016x}", table_fingerprint=f"{int(table['h']):016x}",
+            files_rows=files[_N], table_rows=table[_N], totals=totals, scheme=SCHEME,
+            files_fingerprint=f"{int(files[_H]):016x}", table_fingerprint=f"{int(table[_H]):016x}",
             differing=differing, differences=differences, differing_rows=count,
             uncompared=tuple(name for name in self.charter.columns if name not in self.kinds),
         )  # fmt: skip
@@ -152,7 +157,9 @@ class _Reconcile:
         select = said(engine.fingerprint)
         where = f" WHERE {condition(engine.fingerprint)}" if condition else ""
         try:
-            return list(engine.fetch(f"SELECT {select} FROM files_rows{where}{group}", files_rows=reader).to_pylist())
+            return list(
+                engine.fetch(f"SELECT {select} FROM {quoted(_FILES)}{where}{group}", **{_FILES: reader}).to_pylist()
+            )
         finally:
             engine.close()
 
@@ -198,11 +205,13 @@ class _Reconcile:
         """The columns whose values are not the same in all, by one checksum each."""
 
         def sums(prints: Fingerprint) -> str:
-            return ", ".join(f"{prints.hash_sum({name: kind})} AS {quoted(name)}" for name, kind in self.hashed.items())
+            return ", ".join(
+                f"{prints.hash_sum({name: kind})} AS {quoted(own(name))}" for name, kind in self.hashed.items()
+            )
 
         files, table = self.both(sums) if self.hashed else ({}, {})
         unequal = {each.column for each in totals if not each.equal}
-        return tuple(name for name in self.kinds if name in unequal or files.get(name) != table.get(name))
+        return tuple(name for name in self.kinds if name in unequal or files.get(own(name)) != table.get(own(name)))
 
     def rows(self) -> tuple[tuple[RowDifference, ...], int | None]:
         """The rows that differ: the first few, and how many, or None where they are too many to fetch."""
@@ -212,10 +221,11 @@ class _Reconcile:
         by = {name: self.hashed[name] for name in key} if key else self.hashed
 
         def grouped(prints: Fingerprint) -> str:
-            return f"{prints.bucket(by)} AS b, count(*) AS n, {prints.hash_sum(self.hashed)} AS h"
+            hashes = f"{prints.hash_sum(self.hashed)} AS {quoted(_H)}"
+            return f"{prints.bucket(by)} AS {quoted(_B)}, count(*) AS {quoted(_N)}, {hashes}"
 
         sides: list[dict[int, tuple[int, int]]] = [
-            {row["b"]: (row["n"], row["h"]) for row in side(grouped, None, " GROUP BY 1")}
+            {row[_B]: (row[_N], row[_H]) for row in side(grouped, None, " GROUP BY 1")}
             for side in (self.of_files, self.of_table)
         ]
         differing = [b for b in sorted(set(sides[0]) | set(sides[1])) if sides[0].get(b) != sides[1].get(b)]
@@ -230,7 +240,7 @@ class _Reconcile:
         columns = ", ".join(f"{quoted(name)}" for name in self.kinds)
         files, table = (
             side(
-                lambda prints: f"{prints.row_hash(self.hashed)} AS {quoted('row hash')}, {columns}",
+                lambda prints: f"{prints.row_hash(self.hashed)} AS {quoted(_H)}, {columns}",
                 lambda prints: f"{prints.bucket(by)} IN ({', '.join(map(str, chosen))})",
             )
             for side in (self.of_files, self.of_table)
@@ -266,28 +276,28 @@ def _totals(kinds: Mapping[str, Kind], prints: Fingerprint) -> Iterator[str]:
     """Per column, how many values it has and what they come to."""
     for name, kind in kinds.items():
         column = quoted(name)
-        yield f"count({column}) AS {quoted(f'{name} n')}"
+        yield f"count({column}) AS {quoted(own(f'{name} n'))}"
         match _measure(kind):
             case "sum":
-                yield f"sum({column}) AS {quoted(f'{name} 0')}"
+                yield f"sum({column}) AS {quoted(own(f'{name} 0'))}"
             case "length" if kind.name == "binary":
-                yield f"sum(octet_length({column})) AS {quoted(f'{name} 0')}"
+                yield f"sum(octet_length({column})) AS {quoted(own(f'{name} 0'))}"
             case "length":
-                yield f"sum({prints.characters(column)}) AS {quoted(f'{name} 0')}"
+                yield f"sum({prints.characters(column)}) AS {quoted(own(f'{name} 0'))}"
             case "true":
-                yield f"sum(CAST({column} AS INTEGER)) AS {quoted(f'{name} 0')}"
+                yield f"sum(CAST({column} AS INTEGER)) AS {quoted(own(f'{name} 0'))}"
             case _:
                 value = prints.text(column) if kind.name == "uuid" else column  # not all order uuids
-                yield f"min({value}) AS {quoted(f'{name} 0')}"
-                yield f"max({value}) AS {quoted(f'{name} 1')}"
+                yield f"min({value}) AS {quoted(own(f'{name} 0'))}"
+                yield f"max({value}) AS {quoted(own(f'{name} 1'))}"
 
 
 def _compared(name: str, kind: Kind, files: Mapping[str, Any], table: Mapping[str, Any], *, hide: bool) -> ColumnTotals:
     """A column's totals; of a private one they are compared and not told, for few rows give their values away."""
     measure: Any = _measure(kind)
-    parts = [f"{name} {at}" for at in range(2 if measure == "range" else 1)]
+    parts = [own(f"{name} {at}") for at in range(2 if measure == "range" else 1)]
     left, right = [files[part] for part in parts], [table[part] for part in parts]
-    count_left, count_right = files[f"{name} n"], table[f"{name} n"]
+    count_left, count_right = files[own(f"{name} n")], table[own(f"{name} n")]
     equal = count_left == count_right and all(map(_equal, left, right))
     told = (lambda _: HIDDEN) if hide else show
     sides = (tuple(map(told, left)), tuple(map(told, right)))
@@ -340,11 +350,11 @@ def _less(rows: list[dict[str, Any]], others: list[dict[str, Any]]) -> list[dict
     """The rows that the others do not have as often."""
     counts: dict[int, int] = {}
     for row in others:
-        counts[row["row hash"]] = counts.get(row["row hash"], 0) + 1
+        counts[row[_H]] = counts.get(row[_H], 0) + 1
     left = []
     for row in rows:
-        if counts.get(row["row hash"], 0):
-            counts[row["row hash"]] -= 1
+        if counts.get(row[_H], 0):
+            counts[row[_H]] -= 1
         else:
             left.append(row)
     return left

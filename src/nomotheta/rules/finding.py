@@ -49,10 +49,10 @@ class Finding:
 
 
 def samples_of(table: Any, private: frozenset[str]) -> Samples:
-    """Rows of an Arrow table as samples, private columns hidden."""
+    """Rows of an Arrow table as samples, private columns hidden; two columns may have one name."""
     columns = [
-        [HIDDEN] * table.num_rows if name in private else [show(value) for value in table.column(name).to_pylist()]
-        for name in table.column_names
+        [HIDDEN] * table.num_rows if name in private else [show(value) for value in column.to_pylist()]
+        for name, column in zip(table.column_names, table.columns, strict=True)
     ]
     return Samples(tuple(table.column_names), tuple(zip(*columns, strict=True)))
 

@@ -9,13 +9,15 @@ from typing import Any
 import pyarrow as pa
 
 from nomotheta.charter import Check, Compiled, Layout
-from nomotheta.conditions import Kind, Node
+from nomotheta.conditions import Kind, Node, own, own_names
 from nomotheta.errors import NomothetaError, PlaceError, did_you_mean
 from nomotheta.kinds import UNTYPED, read_column, show
-from nomotheta.place import Now, Place, PlaceColumn, quoted, quoted_table
+from nomotheta.place import Now, Place, PlaceColumn, quoted
 from nomotheta.rules.finding import HIDDEN, Finding, Samples, message_of, samples_of, verdict_of
 
 SAMPLES = 5
+_ROWS, _BREAKS = own("rows"), own("breaks")
+_TIMES, _LISTED, _OFFENDERS, _REPEATED = (quoted(own(word)) for word in ("times", "listed", "offenders", "repeated"))
 _WIDEST = 8
 
 
@@ -137,13 +139,13 @@ class _Judge:
     # ---- conditions: one scan
 
     def scanned(self, checks: Sequence[Check], scope: Scope) -> list[Finding]:
-        parts = ["count(*) AS n"]
+        parts = [f"count(*) AS {quoted(_ROWS)}"]
         for at, check in enumerate(checks):
-            parts += self.counted(check, f"b{at}")
+            parts += self.counted(check, own(str(at)))
         sql = f"SELECT {', '.join(parts)} {self.place.rowset(self.table, self.where(scope))}"
         row = self.place.fetch(sql).to_pylist()[0]
-        self.counts[scope.label] = row["n"]
-        return [self.read(check, row, f"b{at}", scope) for at, check in enumerate(checks)]
+        self.counts[scope.label] = row[_ROWS]
+        return [self.read(check, row, own(str(at)), scope) for at, check in enumerate(checks)]
 
     def together(self, checks: Sequence[Check], scope: Scope) -> list[Finding]:
         """Checks in one scan; where that fails, or where it is asked for, one by one: the culprit is an error."""
@@ -168,16 +170,17 @@ class _Judge:
         assert check.node is not None  # noqa: S101 - only checks with a condition come here
         condition = self.place.render(check.node, self.now)
         if check.sort != "whole":
-            return [f"count(CASE WHEN NOT {condition} THEN 1 END) AS {name}"]
+            return [f"count(CASE WHEN NOT {condition} THEN 1 END) AS {quoted(name)}"]
         values = [
-            f"{self.place.render(node, self.now)} AS {name}_{at}" for at, node in enumerate(aggregates(check.node))
+            f"{self.place.render(node, self.now)} AS {quoted(f'{name} {at}')}"
+            for at, node in enumerate(aggregates(check.node))
         ]
-        return [f"{condition} AS {name}", *values]
+        return [f"{condition} AS {quoted(name)}", *values]
 
     def read(self, check: Check, row: Mapping[str, Any], name: str, scope: Scope) -> Finding:
         assert check.node is not None  # noqa: S101
         sql = f"SELECT {self.counted(check, name)[0]} {self.place.rowset(self.table, self.where(scope))}"
-        rows = int(row["n"])
+        rows = int(row[_ROWS])
         if check.sort == "whole":
             return self.read_whole(check, row, name, sql)
         breaks = int(row[name])
@@ -193,12 +196,12 @@ class _Judge:
     def read_whole(self, check: Check, row: Mapping[str, Any], name: str, sql: str) -> Finding:
         assert check.node is not None  # noqa: S101
         nodes = aggregates(check.node)
-        values = [f"{_told(node)} is {self.told_value(node, row[f'{name}_{at}'])}" for at, node in enumerate(nodes)]
+        values = [f"{_told(node)} is {self.told_value(node, row[f'{name} {at}'])}" for at, node in enumerate(nodes)]
         met = row[name]
         breaks = int(met is not None and not met)
         message = ", ".join(dict.fromkeys(values)) + (", which decides nothing" if met is None else "")
         verdict = verdict_of(check, breaks, 1)
-        return self.made(check, verdict=verdict, breaks=breaks, rows=row["n"], message=message, sql=sql)
+        return self.made(check, verdict=verdict, breaks=breaks, rows=row[_ROWS], message=message, sql=sql)
 
     def told_value(self, node: Node, value: Any) -> str:
         """The value of an aggregate; of a private column only the counts are told."""
@@ -237,13 +240,14 @@ class _Judge:
         rowset = self.place.rowset(self.table, None if check.whole_row else " AND ".join(present))
         exact = [self.place.exactly(quoted(name), self.shape[name]) for name in check.columns]
         named = ", ".join(f"{sql} AS {quoted(name)}" for sql, name in zip(exact, check.columns, strict=True))
-        groups = f"SELECT {named}, count(*) AS times {rowset} GROUP BY {', '.join(exact)} HAVING count(*) > 1"
-        sql = f"SELECT coalesce(sum(times - 1), 0) AS breaks FROM ({groups}) AS repeated"
-        breaks = int(self.place.fetch(sql).to_pylist()[0]["breaks"])
+        groups = f"SELECT {named}, count(*) AS {_TIMES} {rowset} GROUP BY {', '.join(exact)} HAVING count(*) > 1"
+        sql = f"SELECT coalesce(sum({_TIMES} - 1), 0) AS {quoted(_BREAKS)} FROM ({groups}) AS {_REPEATED}"
+        breaks = int(self.place.fetch(sql).to_pylist()[0][_BREAKS])
         rows = self.count(Scope())
 
         def samples() -> Samples:
-            return samples_of(self.place.fetch(f"{groups} ORDER BY times DESC, {listed} LIMIT {SAMPLES}"), self.private)
+            found = self.place.fetch(f"{groups} ORDER BY {_TIMES} DESC, {listed} LIMIT {SAMPLES}")
+            return samples_of(found.rename_columns([*found.column_names[:-1], "times"]), self.private)
 
         finding = self.counted_finding(check, breaks, rows, sql, samples)
         return finding if scope.where is None else replace(finding, over="table")
@@ -256,28 +260,28 @@ class _Judge:
         if missing:
             return self.made(check, verdict="error", message=f"{table} has no column '{missing[0]}'")
         pairs = zip(check.columns, listed, strict=True)
-        own = quoted_table(self.table)
+        mine = self.place.named(self.table)
         same = " AND ".join(
-            f"{self.place.exactly(f'listed.{quoted(other)}', there[other])} = "
-            f"{self.place.exactly(f'{own}.{quoted(name)}', self.shape[name])}"
+            f"{self.place.exactly(f'{_LISTED}.{quoted(other)}', there[other])} = "
+            f"{self.place.exactly(f'{mine}.{quoted(name)}', self.shape[name])}"
             for name, other in pairs
         )
         present = " AND ".join(f"{quoted(name)} IS NOT NULL" for name in check.columns)
-        absent = f"NOT EXISTS (SELECT 1 FROM {quoted_table(table)} AS listed WHERE {same})"
+        absent = f"NOT EXISTS (SELECT 1 FROM {self.place.named(table)} AS {_LISTED} WHERE {same})"
         scope = self.scope_of(check)
         where = self.where(scope, present, absent)
-        sql = f"SELECT count(*) AS breaks {self.place.rowset(self.table, where)}"
-        breaks = int(self.place.fetch(sql).to_pylist()[0]["breaks"])
+        sql = f"SELECT count(*) AS {quoted(_BREAKS)} {self.place.rowset(self.table, where)}"
+        breaks = int(self.place.fetch(sql).to_pylist()[0][_BREAKS])
         return self.counted_finding(
             check, breaks, self.count(scope), sql, lambda: self.sampled(check.columns, where)
         )  # fmt: skip
 
     def offenders(self, check: Check) -> Finding:
-        sql = f"SELECT count(*) AS breaks FROM ({check.query}) AS offenders"
-        breaks = int(self.place.ask(sql).to_pylist()[0]["breaks"])
+        sql = f"SELECT count(*) AS {quoted(_BREAKS)} FROM ({check.query}\n) AS {_OFFENDERS}"
+        breaks = int(self.place.ask(sql).to_pylist()[0][_BREAKS])
 
         def samples() -> Samples:
-            found = self.place.ask(f"SELECT * FROM ({check.query}) AS offenders LIMIT {SAMPLES}")
+            found = self.place.ask(f"SELECT * FROM ({check.query}\n) AS {_OFFENDERS} LIMIT {SAMPLES}")
             return samples_of(found, self.private)
 
         return self.counted_finding(check, breaks, self.count(Scope()), sql, samples)
@@ -304,7 +308,7 @@ class _Judge:
     def read_kinds(self, checks: Sequence[Check]) -> list[Finding]:
         """Columns read as text, each by its kind's own definition."""
         names = [check.columns[0] for check in checks]
-        texts = [f"{self.place.as_text(name)} AS {quoted(f'text {at}')}" for at, name in enumerate(names)]
+        texts = [f"{self.place.as_text(name)} AS {quoted(own(str(at)))}" for at, name in enumerate(names)]
         where = self.where(self.scope_of(checks[0]))
         tallies = [_KindTally(self.declared(check), self.layout_of(check)) for check in checks]
         for batch in self.place.stream(f"SELECT {', '.join(texts)} {self.place.rowset(self.table, where)}"):
@@ -321,7 +325,7 @@ class _Judge:
 
     def kind_finding(self, check: Check, tally: _KindTally, where: str | None) -> Finding:
         name = check.columns[0]
-        sql = f"SELECT {self.place.as_text(name)} AS value {self.place.rowset(self.table, where)}"
+        sql = f"SELECT {self.place.as_text(name)} AS {quoted(name)} {self.place.rowset(self.table, where)}"
         examples = pa.table({name: pa.array(tally.examples, pa.string())})
         finding = self.counted_finding(check, tally.breaks, tally.rows, sql, lambda: samples_of(examples, self.private))
         column = self.shape[name]
@@ -360,6 +364,9 @@ def existing(place: Place, table: str) -> list[PlaceColumn]:
         tables = place.tables()
         mend = did_you_mean(table, tables, "tables there: " + ", ".join(tables[:8]) if tables else "it holds no tables")
         raise PlaceError(f"there is no table '{table}' in {place.shown}", where=f"place {place.name}", mend=mend)
+    for name in own_names([table, *(column.name for column in found)]):
+        told = f"'{name}' is a name that only the program's own statements use: no table or column may begin so"
+        raise PlaceError(told, where=f"{table} in {place.shown}", mend="rename it")
     return found
 
 

@@ -7,23 +7,27 @@ of every column can be asked for, by the name that `as_text` gives it.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 import pyarrow as pa
 
-from nomotheta.conditions import Kind, Node
+from nomotheta.conditions import Kind, Node, own
 from nomotheta.kinds import UNTYPED, arrow_type, read_column, without_exponents
 from nomotheta.place.base import PlaceColumn
 from nomotheta.place.embedded.duckdb import DuckPlace
 from nomotheta.place.fingerprint import Fingerprint
-from nomotheta.place.render import Now, Renderer, quoted, quoted_table
+from nomotheta.place.render import Now, Renderer, identifiers, quoted
 from nomotheta.place.staging import STAGE
 
-_AS_TEXT = " as text"
-ROW_NUMBER = "nomotheta row"  # the name by which the number of a row in its database can be asked for
-_TEXT = Kind("text")
+ROW_NUMBER = own("row")  # the name by which the number of a row in its database can be asked for
+_TEXT, _TAKEN = Kind("text"), own("taken")
+
+
+def _as_text(column: str) -> str:
+    """The name of the raw text of a column."""
+    return own(f"text of {column}")
 
 
 class _RawFingerprint(Fingerprint):
@@ -33,7 +37,7 @@ class _RawFingerprint(Fingerprint):
         """One cell's part of a row's text."""
         if kind.name == "text":
             return super().cell_text(name, kind)
-        own, raw = quoted(name), quoted(f"{name}{_AS_TEXT}")
+        own, raw = quoted(name), quoted(_as_text(name))
         return f"concat({self.canonical(own, kind)}, CASE WHEN {own} IS NULL THEN {raw} END, '|')"
 
 
@@ -70,42 +74,39 @@ class Embedded:
 
     def fetch(self, sql: str, **relations: Any) -> Any:
         """Rows as an Arrow table."""
-        with self._asked(sql, relations) as (engine, said):
-            return engine.fetch(said)
+        with self._asked(sql, relations) as engine:
+            return engine.fetch(sql)
 
     def stream(self, sql: str) -> Iterator[Any]:
         """Rows as Arrow record batches."""
-        with self._asked(sql, {}) as (engine, said):
-            yield from engine.stream(said)
+        with self._asked(sql, {}) as engine:
+            yield from engine.stream(sql)
 
     def _asked(self, sql: str, relations: Mapping[str, Any]) -> _Asked:
         if self._engine is None:
             self._engine = DuckPlace(self.name, None)
-        named = [table for table in self.tables() if quoted_table(table) in sql] + [STAGE] * (STAGE in sql)
-        said = sql
-        for table in named:
-            if "." in table:
-                said = said.replace(quoted_table(table), quoted(table))
-        return _Asked(self._engine, said, {table: self._relation(table, sql) for table in named} | dict(relations))
+        names = identifiers(sql)
+        read = {table: self._relation(table, names) for table in [*self.tables(), STAGE] if table in names}
+        return _Asked(self._engine, read | dict(relations))
 
-    def _relation(self, table: str, sql: str) -> _Rows:
-        """A table as it is scanned, with the columns that the SQL names; one at least, for there to be rows."""
+    def _relation(self, table: str, names: Container[str]) -> _Rows:
+        """A table as it is scanned, with the columns that are named; one at least, for there to be rows."""
         meant = self._expected.get(table, {})
         own = {column.name: meant.get(column.name) or column.kind or _TEXT for column in self.columns(table) or []}
         found = [_Read(name, name, kind, kind) for name, kind in own.items()]
-        found += [_Read(f"{name}{_AS_TEXT}", name, kind, _TEXT) for name, kind in own.items()]
+        found += [_Read(_as_text(name), name, kind, _TEXT) for name, kind in own.items()]
         found.append(_Read(ROW_NUMBER, ROW_NUMBER, Kind("integer"), Kind("integer")))
-        return _Rows(self, table, [each for each in found if quoted(each.name) in sql] or found[:1])
+        return _Rows(self, table, [each for each in found if each.name in names] or found[:1])
 
     def missing(self, table: str, cells: Any, *, nulls: bool = False) -> int:
         """How many rows of a `pa.Table` of some of the table's columns are equal to no row of the table in them."""
         equal = "IS NOT DISTINCT FROM" if nulls else "="
-        same = " AND ".join(f"there.{quoted(name)} {equal} taken.{quoted(name)}" for name in cells.column_names)
-        sql = (
-            "SELECT count(*) AS n FROM nomotheta_taken AS taken WHERE NOT EXISTS "
-            f"(SELECT 1 FROM {quoted_table(table)} AS there WHERE {same})"
+        there, taken = quoted(own("there")), quoted(_TAKEN)
+        same = " AND ".join(f"{there}.{quoted(name)} {equal} {taken}.{quoted(name)}" for name in cells.column_names)
+        exists = f"SELECT 1 FROM {self.named(table)} AS {there} WHERE {same}"
+        return int(
+            self.fetch(f"SELECT count(*) FROM {taken} WHERE NOT EXISTS ({exists})", **{_TAKEN: cells})[0][0].as_py()
         )
-        return int(self.fetch(sql, nomotheta_taken=cells).column(0)[0].as_py())
 
     def probes(self, _columns: Sequence[str], _kinds: Mapping[str, Kind]) -> bool:
         """Values are known by their kinds only here, where all rows are streamed anyway."""
@@ -119,13 +120,17 @@ class Embedded:
         """A condition as the engine's SQL."""
         return Renderer(now).render(node)
 
+    def named(self, table: str) -> str:
+        """A table is known to the engine by its whole name."""
+        return quoted(table)
+
     def rowset(self, table: str, where: str | None = None) -> str:
         """FROM and WHERE."""
-        return f"FROM {quoted_table(table)}" + (f" WHERE {where}" if where else "")
+        return f"FROM {self.named(table)}" + (f" WHERE {where}" if where else "")
 
     def as_text(self, column: str) -> str:
         """A column as the text that stands in it."""
-        return quoted(f"{column}{_AS_TEXT}")
+        return quoted(_as_text(column))
 
     def exactly(self, sql: str, _column: PlaceColumn | None) -> str:
         """Values are compared as they are."""
@@ -141,12 +146,12 @@ class Embedded:
 class _Asked:
     """A question with the tables that it names, which the engine knows for as long as it lasts."""
 
-    def __init__(self, engine: DuckPlace, sql: str, relations: Mapping[str, Any]) -> None:
-        self.engine, self.sql, self.relations = engine, sql, relations
+    def __init__(self, engine: DuckPlace, relations: Mapping[str, Any]) -> None:
+        self.engine, self.relations = engine, relations
 
-    def __enter__(self) -> tuple[DuckPlace, str]:
+    def __enter__(self) -> DuckPlace:
         self.engine.know(self.relations)
-        return self.engine, self.sql
+        return self.engine
 
     def __exit__(self, _kind: Any, error: BaseException | None, _trace: Any) -> None:
         self.engine.forget(self.relations)

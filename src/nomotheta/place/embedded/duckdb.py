@@ -12,7 +12,7 @@ from typing import Any
 import duckdb
 import pyarrow as pa
 
-from nomotheta.conditions import Kind, Node, decimal
+from nomotheta.conditions import Kind, Node, decimal, own
 from nomotheta.errors import PlaceError
 from nomotheta.place.base import Facts, Mark, PlaceColumn
 from nomotheta.place.embedded.file import check_file
@@ -299,15 +299,14 @@ class DuckPlace(Staging):
 
 def _checked(batches: Iterator[Any], checks: Sequence[str], place: str) -> Iterator[Any]:
     """Record batches, each held against CHECK constraints before it goes in, in an engine of its own."""
-    done = 0
+    done, number = 0, quoted(own("row"))
     with duckdb.connect(":memory:") as engine:
         for batch in batches:
             engine.register("incoming", pa.Table.from_batches([batch]))
             for check in checks:
                 with contextlib.suppress(duckdb.Error):  # of what the engine does not know; the database judges it
-                    sql = (
-                        f"SELECT n FROM (SELECT *, row_number() OVER () AS n FROM incoming) WHERE NOT ({check}) LIMIT 1"
-                    )
+                    rows = f"SELECT *, row_number() OVER () AS {number} FROM incoming"
+                    sql = f"SELECT {number} FROM ({rows}) WHERE NOT ({check}) LIMIT 1"
                     for (row,) in engine.execute(sql).fetchall():
                         told = f"the database says: CHECK constraint {check} is broken"
                         raise PlaceError(told, where=f"place {place}", row=done + row)

@@ -15,13 +15,14 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy.dialects import mssql, mysql, oracle
 
-from nomotheta.conditions import Kind, decimal
+from nomotheta.conditions import Kind, decimal, own
 from nomotheta.errors import DeclarationError, PlaceError
 from nomotheta.kinds import as_texts
 from nomotheta.place.base import Facts, Mark, PlaceColumn
 from nomotheta.place.embedded.asking import ROW_NUMBER, Embedded
 from nomotheta.place.limits import Limits
 from nomotheta.place.marks import MARK_COLUMNS, MARKS, marks_of, no_marks, values_of
+from nomotheta.place.render import quoted
 from nomotheta.place.rows import rows_table
 from nomotheta.place.staging import Merge, Merged
 
@@ -276,7 +277,9 @@ class GeneralPlace(Embedded):
         """Count rows."""
         if where is None:
             return int(self._run(sa.select(sa.func.count()).select_from(self._there(table))).scalar())
-        return int(self.fetch(f"SELECT count(*) AS n {self.rowset(table, where)}").column(0)[0].as_py())
+        return int(
+            self.fetch(f"SELECT count(*) AS {quoted(own('n'))} {self.rowset(table, where)}").column(0)[0].as_py()
+        )
 
     def count_after(self, table: str, _before: int, _removed: int, _added: int) -> int:
         """Count rows."""

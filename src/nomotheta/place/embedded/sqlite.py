@@ -18,7 +18,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from nomotheta.conditions import Kind, decimal
+from nomotheta.conditions import Kind, decimal, own
 from nomotheta.errors import PlaceError
 from nomotheta.kinds import CANONICAL, as_texts, read_column
 from nomotheta.place.base import Facts, Mark, PlaceColumn
@@ -248,10 +248,10 @@ class SqlitePlace(Embedded, Staging):
     @contextlib.contextmanager
     def _chosen(self, table: str, where: str) -> Iterator[str]:
         """The rows that meet a condition of the engine's, as a condition of SQLite's, for as long as it lasts."""
-        numbers = self.fetch(f"SELECT {quoted(ROW_NUMBER)} AS n {self.rowset(table, where)}")
+        numbers = self.fetch(f"SELECT {quoted(ROW_NUMBER)} AS {quoted(own('n'))} {self.rowset(table, where)}")
         self._run(f"CREATE TEMP TABLE {_CHOSEN} (n INTEGER PRIMARY KEY)")
         schema = pa.schema([("n", pa.int64())])
-        self.append(_CHOSEN, ["n"], iter(numbers.cast(schema).to_batches()), schema)
+        self.append(_CHOSEN, ["n"], iter(numbers.rename_columns(["n"]).cast(schema).to_batches()), schema)
         yield f"rowid IN (SELECT n FROM {_CHOSEN})"
         self._run(f"DROP TABLE {_CHOSEN}")
 
@@ -282,7 +282,9 @@ class SqlitePlace(Embedded, Staging):
         """Count rows."""
         if where is None:
             return int(self._rows(f"SELECT count(*) FROM {quoted_table(table)}")[0][0])
-        return int(self.fetch(f"SELECT count(*) AS n {self.rowset(table, where)}").column(0)[0].as_py())
+        return int(
+            self.fetch(f"SELECT count(*) AS {quoted(own('n'))} {self.rowset(table, where)}").column(0)[0].as_py()
+        )
 
     def ask(self, sql: str) -> Any:
         """Rows as an Arrow table, by SQLite itself."""

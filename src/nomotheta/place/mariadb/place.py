@@ -36,7 +36,7 @@ from nomotheta.place.mariadb.url import settings_of
 from nomotheta.place.marks import HIGHEST, MARKS, OF_TABLE, TAKEN_AWAY, marks_ddl, marks_of, no_marks, values_of
 from nomotheta.place.render import Now, quoted, quoted_table, text_literal
 from nomotheta.place.rows import rows_table
-from nomotheta.place.staging import STAGE, Staging
+from nomotheta.place.staging import FROM_STAGE, TABLE_ALIAS, Staging
 
 _OPTIONS = f" ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4 COLLATE {COLLATION}"
 _MODE = (
@@ -359,8 +359,8 @@ class MariaPlace(Staging):
 
     def update(self, table: str, sets: Sequence[tuple[str, str]], same: str, differs: str) -> str:
         """The statement that gives rows the values of the staged rows of their keys."""
-        listed = ", ".join(f"there.{quoted(name)} = {value}" for name, value in sets)
-        return f"UPDATE {quoted_table(table)} AS there JOIN {STAGE} AS staged ON {same} SET {listed} WHERE {differs}"
+        listed = ", ".join(f"{TABLE_ALIAS}.{quoted(name)} = {value}" for name, value in sets)
+        return f"UPDATE {quoted_table(table)} AS {TABLE_ALIAS} JOIN {FROM_STAGE} ON {same} SET {listed} WHERE {differs}"
 
     # ---- asking
 

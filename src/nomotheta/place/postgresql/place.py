@@ -229,7 +229,7 @@ class PostgresPlace(Staging):
 
     def found(self, sql: str) -> int:
         """The one number that a SELECT gives."""
-        return int(self._rows(sql)[0]["n"])
+        return int(next(iter(self._rows(sql)[0].values())))
 
     def run_plain(self, sql: str) -> None:
         """A statement that touches no rows."""
