@@ -109,7 +109,12 @@ RULES = [
         0,
         "sum(price) is 3.00, count(distinct class) is 1",
     ),
-    ("whole = \"max(price) filter (where class = 'z') > 1\"", "pass", 0, "which decides nothing"),
+    (
+        "whole = \"max(price) filter (where class = 'z') > 1\"",
+        "fail",
+        1,
+        "it could not be decided: max(price) filter (…) is null",
+    ),
     ('offenders = "select id, owner from sales where id > 1"', "fail", 1, "1 of 2 rows"),
     ('offenders = "select id from sales"\ntolerate = "100%"', "pass", 2, "within"),
     ('offenders = "select nothing from nowhere"', "error", None, "nowhere"),

@@ -70,7 +70,7 @@ def test_a_name_that_begins_as_ours_do_is_refused(space: Space) -> None:
 
 def test_names_are_found_in_a_statement_and_not_in_its_texts() -> None:
     sql = """SELECT "a""b", 'it''s "c"', "d" FROM "s.t" WHERE x = '"e"' AND "f" = ''"""
-    assert identifiers(sql) == {'a"b', "d", "s.t", "f"}
+    assert identifiers(sql) == ['a"b', "d", "s.t", "f"]
 
 
 def test_a_table_named_in_a_text_is_not_touched(space: Space) -> None:

@@ -22,8 +22,9 @@ from conftest import DAY, SETTINGS, TICKETS, Space, without_kernel
 from nomotheta.conditions import Kind, build, check, decimal
 from nomotheta.errors import PlaceError
 from nomotheta.kinds import arrow_type
-from nomotheta.load import as_kind, stage
+from nomotheta.load import stage
 from nomotheta.place import Place, connect, quoted
+from nomotheta.rules import as_kind
 from servers import Database, server
 from test_conditions import KINDS, MEANS, NOW, ROW, WHOLES
 
@@ -614,3 +615,64 @@ def test_what_was_gathered_is_thrown_away_where_the_charter_has_changed_or_a_rul
     with opened(there, database.url) as found:
         assert found.tables() == ["tickets"]
         assert found.count("tickets") == 0
+
+
+LANDED = """table = "landed"
+[delivery]
+files = "landed.csv"
+[delivery.layout]
+decimal_sign = ","
+date_forms = ["%d.%m.%Y"]
+[columns.k]
+kind = "integer"
+[columns.n]
+kind = "integer"
+blank = "never"
+[columns.m]
+kind = "integer"
+[columns.day]
+kind = "date"
+between = [2026-02-01, 2026-12-31]
+[columns.fare]
+kind = "decimal(8,2)"
+between = [2, 100]
+[[keys]]
+columns = ["k"]
+otherwise = "fail"
+[[references]]
+columns = ["m"]
+listed_in = "listed(m)"
+[[rules]]
+name = "more"
+each = "n > m"
+[[rules]]
+name = "in all"
+whole = "sum(fare) = 25.75"
+"""
+
+
+def test_a_table_of_texts_is_judged_by_the_kinds_that_are_declared(there: Space, database: Database) -> None:
+    there.write("charters/landed.toml", LANDED)
+    there.write("charters/listed.toml", 'table = "listed"\n[columns.m]\nkind = "integer"\n')
+    text = "VARCHAR(40)"
+    database.ask(f"CREATE TABLE landed ({', '.join(f'{name} {text}' for name in ('k', 'n', 'm', 'day', 'fare'))})")
+    database.ask("CREATE TABLE listed (m BIGINT)")
+    database.ask("INSERT INTO listed VALUES (7), (9)")
+    rows = [
+        ("1", "10", "9", "01.03.2026", "10,50"),  # as texts '10' is less than '9', and 10,50 less than 2
+        ("2", "9", "10", "31.01.2026", "9,25"),  # is less, not listed, and too early; as a text the day is late enough
+        ("01", "8", "7", "02.12.2026", "1,00"),  # the key again, and the fare too low
+        ("3", "", "7", "x", "5"),  # blank, and no date
+        ("4", "100", "abc", "01.04.2026", ""),  # no number: MariaDB would take it for 0
+    ]
+    for row in rows:
+        database.ask(f"INSERT INTO landed VALUES ({', '.join(repr(each) for each in row)})")
+
+    found = there.judge("landed")
+
+    broken = {name: each["breaks"] for name, each in found.items() if isinstance(each, dict) and each["breaks"]}
+    assert broken == {
+        "n is never blank": 1, "day is between 2026-02-01 and 2026-12-31": 1, "fare is between 2 and 100": 1,
+        "key (k) never repeats": 1, "m is listed in listed(m)": 1, "more": 1, "day is date": 1, "m is integer": 1,
+    }  # fmt: skip
+    assert found["in all"]["verdict"] == "pass"

@@ -9,6 +9,7 @@ import datetime
 import re
 from collections.abc import Sequence
 from decimal import Decimal
+from fractions import Fraction
 from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, GetPydanticSchema, field_validator, model_validator
@@ -25,18 +26,18 @@ class Tolerance(BaseModel):
 
     model_config = ConfigDict(frozen=True)
     rows: int | None = None
-    share: float | None = None
+    share: Decimal | None = None
 
     def allows(self, broken: int, of: int) -> bool:
         """Whether `broken` of `of` rows stay within it."""
         if self.rows is not None:
             return broken <= self.rows
-        return self.share is None or broken <= self.share * of
+        return self.share is None or broken <= Fraction(self.share) * of
 
     def __str__(self) -> str:
         if self.rows is not None:
             return "none" if self.rows == 0 else f"{self.rows} rows"
-        return "all" if self.share is None else f"{self.share * 100:g}%"
+        return "all" if self.share is None else f"{(self.share * 100).normalize():f}%"
 
 
 NONE = Tolerance(rows=0)
@@ -50,8 +51,8 @@ def _tolerance(value: Any) -> Tolerance:
     if value in ("none", "all"):
         return NONE if value == "none" else Tolerance()
     percent = re.fullmatch(r"(\d+(?:\.\d+)?)\s*%", value, re.A) if isinstance(value, str) else None
-    if percent and float(percent[1]) <= 100:
-        return Tolerance(share=float(percent[1]) / 100)
+    if percent and Decimal(percent[1]) <= 100:
+        return Tolerance(share=Decimal(percent[1]).scaleb(-2))
     raise ValueError('this is no tolerance; write "none", a number of rows, a share such as "0.5%", or "all"')
 
 

@@ -2,7 +2,7 @@
 
 from nomotheta.load.balance import Balance, FileCount
 from nomotheta.load.blocks import worked_blocks, worked_files
-from nomotheta.load.compare import as_kind, compare
+from nomotheta.load.compare import compare
 from nomotheta.load.engine import Engine
 from nomotheta.load.keys import SeenKeys
 from nomotheta.load.load import Judge, Order, Outcome, load
@@ -40,7 +40,6 @@ __all__ = [
     "SeenKeys",
     "TakenOut",
     "Worked",
-    "as_kind",
     "begun",
     "columns_of",
     "compare",

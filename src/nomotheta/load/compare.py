@@ -3,31 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any
-
-import pyarrow as pa
-import pyarrow.compute as pc
 
 from nomotheta.charter import FROM_PLACE, Compiled
 from nomotheta.conditions import Kind
 from nomotheta.errors import PlaceError, did_you_mean
-from nomotheta.kinds import UNTYPED, arrow_type, explain, read_column, show
+from nomotheta.kinds import show
 from nomotheta.load.work import Worked
 from nomotheta.place import Place, PlaceColumn
 from nomotheta.rules import HIDDEN, existing
-
-
-def as_kind(column: Any, kind: Kind) -> Any:
-    """A place's column as the Arrow type in which values of `kind` are held; texts are such as PostgreSQL writes."""
-    if pa.types.is_string(column.type) and kind.name not in {"text", "uuid"}:
-        told = {"binary": (r"^\\x", ""), "timestamptz": (r"([+-]\d\d)$", r"\1:00")}.get(kind.name)
-        texts = pc.replace_substring_regex(column, *told) if told else column
-        typed = read_column(texts, kind, UNTYPED)
-        for misfit in typed.misfits:
-            value = texts[int(misfit.rows[0])].as_py()
-            raise PlaceError(f"the table holds {value}, which {explain(kind, misfit.reason, value, UNTYPED)}")
-        return typed.values
-    return column.cast(arrow_type(kind))
 
 
 def compare(place: Place, compiled: Compiled) -> Mapping[str, PlaceColumn]:

@@ -21,7 +21,7 @@ from nomotheta.load.account import Account
 from nomotheta.load.aside import Fault, as_table
 from nomotheta.load.balance import Balance
 from nomotheta.load.blocks import Piece, worked_files
-from nomotheta.load.compare import as_kind, compare, held_to_limits
+from nomotheta.load.compare import compare, held_to_limits
 from nomotheta.load.engine import Engine
 from nomotheta.load.keys import IN_TABLE, InOrder, SeenKeys
 from nomotheta.load.rejects import RejectFile
@@ -31,7 +31,7 @@ from nomotheta.load.stage import clear, gather
 from nomotheta.load.undo import columns_kept, keeping, kept_table
 from nomotheta.load.work import Plan, Worked, constants, loaded_schema
 from nomotheta.place import Mark, Merge, Now, Place, PlaceColumn, quoted
-from nomotheta.rules import Finding, worst
+from nomotheta.rules import Finding, as_kind, worst
 from nomotheta.source import ArrivedFile, SourceFile, match_columns, open_file
 
 _SEEDS = 5

@@ -7,7 +7,8 @@ names in the charter, written in the forms of the charter's layout.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Mapping, Sequence
+from collections import Counter
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
@@ -19,7 +20,7 @@ import pyarrow.compute as pc
 from nomotheta.charter import Charter, Column, Compiled, Layout, Tolerance
 from nomotheta.conditions import Kind
 from nomotheta.errors import DeliveryError
-from nomotheta.kinds import CANONICAL
+from nomotheta.kinds import CANONICAL, Cells
 from nomotheta.load.rejects import cells_set_aside
 from nomotheta.source import ArrivedFile, Batch, Odd, SourceFile, arrived, literal, open_file
 
@@ -30,14 +31,14 @@ LINKS = (OF_LOAD, OF_FILE, OF_LINE, OF_RECORD, WHY, ORIGINAL)
 SHAPE_REASONS = frozenset(
     {"too_few_fields", "too_many_fields", "stray_quote", "no_object", "unknown_member", "member_twice"}
 )
-_ESCAPED = r"^'([=+\-@\t\r'])"
+_ESCAPED, _NUMBER, _APOSTROPHE = r"^'([=+\-@\t\r'])", "^[0-9]{1,18}$", ord("'")
 
 
 @dataclass(frozen=True, slots=True)
 class Mended:
     """A file of mended rows: the charter that reads it, and for each row in order, whence it came.
 
-    `lines` are the lines on which the rows begin, `cells` their values by the charter's columns.
+    `lines` are the lines on which the rows begin.
     """
 
     file: ArrivedFile
@@ -45,7 +46,6 @@ class Mended:
     of_load: int
     rows: Sequence[tuple[str, int]]
     lines: Sequence[int]
-    cells: Sequence[tuple[str | None, ...]]
 
     def untouched(self, rejects: Path) -> Mapping[int, str]:
         """The lines of rows that are still what they were set aside for, and what that is.
@@ -59,13 +59,24 @@ class Mended:
         aside = cells_set_aside(rejects, SHAPE_REASONS | ({"repeated"} if merged else set()))
         key = [columns.index(name) for name in charter.keys[0].columns if name in columns] if merged else []
         found: dict[int, str] = {}
-        for row, line, cells in zip(self.rows, self.lines, self.cells, strict=True) if aside else ():
+        if not aside:
+            return found
+        for row, line, cells in zip(self.rows, self.lines, self._cells(columns), strict=True):
             reason, before = aside.get(row, ("", ()))
             if reason == "repeated" and _same(cells, before, key):
                 found[line] = "is still as it was set aside, and repeats the key of another row"
             elif reason and reason != "repeated" and _same(cells, before, range(len(columns))):
                 found[line] = "is still as it was set aside, and its shape was wrong"
         return found
+
+    def _cells(self, columns: Sequence[str]) -> Iterator[tuple[str | None, ...]]:
+        """The values of the rows by the charter's columns; the file is read once more for them."""
+        source = open_mended(self.file, self.compiled)
+        header = source.read_header() or []
+        places = [header.index(name) for name in columns if name in header]
+        for block in source.blocks():
+            batch = source.read(block, len(header), fill=True, cut=True)
+            yield from zip(*(batch.columns[at].to_pylist() for at in places), strict=True)
 
 
 def _same(cells: Sequence[str | None], others: Sequence[str | None], places: Iterable[int]) -> bool:
@@ -92,33 +103,31 @@ def read_mended(root: Path, path: Path, compiled: Compiled) -> Mended:
         )  # fmt: skip
     rows: list[tuple[str, int]] = []
     lines: list[int] = []
-    cells: list[tuple[str | None, ...]] = []
-    columns = [header.index(name) for name in columns_of(compiled.charter) if name in header]
     loads: set[int] = set()
     for block in source.blocks():
         batch = source.read(block, len(header), fill=True, cut=True)
-        at = [batch.columns[header.index(link)].to_pylist() for link in (OF_LOAD, OF_FILE, OF_RECORD)]
-        by_record = dict(zip(batch.records.tolist(), zip(*at, strict=True), strict=True))
-        lines += batch.line_numbers(np.arange(batch.count)).tolist()
-        for line, record in zip(lines[len(rows) :], range(batch.count), strict=True):
-            load, origin, number = by_record.get(record, (None, None, None))
-            if load is None or origin is None or number is None or not (load.isdecimal() and number.isdecimal()):
-                told = "this row does not say which rejected row it mends"
-                raise DeliveryError(told, where=f"{name}:{line}", mend=f"keep the columns {', '.join(LINKS[:4])}")
-            loads.add(int(load))
-            rows.append((origin, int(number)))
-        cells += zip(*(batch.columns[at].to_pylist() for at in columns), strict=True)
+        load, origin, number = (batch.columns[header.index(link)] for link in (OF_LOAD, OF_FILE, OF_RECORD))
+        own = batch.line_numbers(np.arange(batch.count)).tolist()
+        said = pc.and_(pc.match_substring_regex(load, _NUMBER), pc.match_substring_regex(number, _NUMBER))
+        said = pc.and_(pc.fill_null(said, fill_value=False), pc.is_valid(origin)).to_numpy(zero_copy_only=False)
+        if len(batch.records) < batch.count or not said.all():
+            silent = np.ones(batch.count, np.bool_)
+            silent[batch.records[said]] = False
+            told = "this row does not say which rejected row it mends"
+            where = f"{name}:{own[int(np.flatnonzero(silent)[0])]}"
+            raise DeliveryError(told, where=where, mend=f"keep the columns {', '.join(LINKS[:4])}")
+        loads.update(map(int, pc.unique(load).to_pylist()))
+        rows += zip(origin.to_pylist(), map(int, number.to_pylist()), strict=True)
+        lines += own
     if not rows:
         raise DeliveryError("the file holds no rows", where=name, mend="nomotheta rejects LOAD --csv FILE writes one")
     if len(loads) > 1:
         told = f"the rows are of several loads: {', '.join(map(str, sorted(loads)))}"
         raise DeliveryError(told, where=name, mend="send those of each load in a file of its own")
-    known: set[tuple[str, int]] = set()
-    for row in rows:
-        if row in known:
-            raise DeliveryError(f"record {row[1]} of {row[0]} is in it twice", where=name, mend="keep one")
-        known.add(row)
-    return Mended(file, derived, loads.pop(), rows, lines, cells)
+    if len(set(rows)) < len(rows):
+        origin, number = Counter(rows).most_common(1)[0][0]
+        raise DeliveryError(f"record {number:,} of {origin} is in it twice", where=name, mend="keep one")
+    return Mended(file, derived, loads.pop(), rows, lines)
 
 
 def delimiter_of(path: Path) -> str:
@@ -187,7 +196,7 @@ class _Escaped:
     def read(self, block: Any, width: int, *, fill: bool = False, cut: bool = False) -> Batch:
         """The columns of a block, without such apostrophes."""
         batch = self.inner.read(block, width, fill=fill, cut=cut)
-        batch.columns = [pc.replace_substring_regex(column, _ESCAPED, r"\1") for column in batch.columns]
+        batch.columns = [_unescaped(column) for column in batch.columns]
         lines = batch.line_numbers(batch.records)
         same = np.isin(lines, list(self.untouched))
         if same.any():
@@ -196,6 +205,14 @@ class _Escaped:
             batch.columns = [column.filter(pa.array(~same)) for column in batch.columns]
             batch.records = batch.records[~same]
         return batch
+
+
+def _unescaped(column: Any) -> Any:
+    cells = Cells.of(column)
+    starts = cells.starts[cells.valid & (cells.lengths > 0)]
+    if not (cells.data[starts] == _APOSTROPHE).any():
+        return column
+    return pc.replace_substring_regex(column, _ESCAPED, r"\1")
 
 
 def open_mended(file: ArrivedFile, derived: Compiled, untouched: Mapping[int, str] | None = None) -> SourceFile:

@@ -4,7 +4,7 @@ from nomotheta.place.answer import PlaceAnswer, tried
 from nomotheta.place.base import Mark, Place, PlaceColumn
 from nomotheta.place.connect import connect, masked, rehearsal, warm, with_secrets
 from nomotheta.place.fingerprint import SCHEME, Fingerprint, fingerprinted
-from nomotheta.place.render import WHITE_SPACE, Now, Renderer, quoted, quoted_table, text_literal
+from nomotheta.place.render import WHITE_SPACE, Now, Renderer, identifiers, quoted, quoted_table, text_literal
 from nomotheta.place.staging import Merge, Merged
 
 __all__ = [
@@ -21,6 +21,7 @@ __all__ = [
     "Renderer",
     "connect",
     "fingerprinted",
+    "identifiers",
     "masked",
     "quoted",
     "quoted_table",

@@ -267,9 +267,9 @@ def quoted(name: str) -> str:
     return '"' + name.replace('"', '""') + '"'
 
 
-def identifiers(sql: str) -> set[str]:
-    """The quoted names in a statement that was made here: what stands between apostrophes is none."""
-    return {found[1].replace('""', '"') for found in _TOKENS.finditer(sql) if found[1] is not None}
+def identifiers(sql: str) -> list[str]:
+    """The quoted names in a statement that was made here, in order: what stands between apostrophes is none."""
+    return [found[1].replace('""', '"') for found in _TOKENS.finditer(sql) if found[1] is not None]
 
 
 _TOKENS = re.compile("'(?:[^']|'')*'|\"((?:[^\"]|\"\")*)\"")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
@@ -11,8 +12,9 @@ import pyarrow as pa
 from nomotheta.charter import Check, Compiled, Layout
 from nomotheta.conditions import Kind, Node, own, own_names
 from nomotheta.errors import NomothetaError, PlaceError, did_you_mean
-from nomotheta.kinds import UNTYPED, read_column, show
+from nomotheta.kinds import CANONICAL, UNTYPED, read_column, show
 from nomotheta.place import Now, Place, PlaceColumn, quoted
+from nomotheta.rules.anew import Anew, Column, blank_as_null, compared_as
 from nomotheta.rules.finding import HIDDEN, Finding, Samples, message_of, samples_of, verdict_of
 
 SAMPLES = 5
@@ -76,6 +78,29 @@ class _Judge:
         place.expect(self.table, self.charter.kinds())
         self.private = self.charter.private()
         self.counts: dict[str, int] = {}
+        self.asked: Place | Anew = place
+        odd = [name for name, kind in self.charter.kinds().items() if name in self.shape and self.is_odd(name, kind)]
+        if odd:
+            self.asked = Anew(place, {self.table: self.read_anew()})
+
+    def is_odd(self, name: str, kind: Kind) -> bool:
+        """Whether the place would compare the values of a column otherwise than as the declared kind."""
+        column = self.shape[name]
+        landed = not column.sure and column.kind is not None and column.kind.name == "text" != kind.name
+        return landed or not compared_as(column, kind)
+
+    def read_anew(self) -> list[Column]:
+        """The table's columns, those of other kinds than declared as texts."""
+        kinds, found = self.charter.kinds(), []
+        for name, column in self.shape.items():
+            kind = kinds.get(name)
+            if kind is not None and self.is_odd(name, kind):
+                found.append(Column(name, kind, self.layout_of(name)))
+            elif column.kind is None:
+                found.append(Column(name, Kind("text"), UNTYPED))
+            else:
+                found.append(Column(name, kind if kind and kind.name in column.also else column.kind))
+        return found
 
     def findings(self) -> list[Finding]:
         found: dict[int, Finding] = {}
@@ -108,13 +133,14 @@ class _Judge:
             return Scope()
         return self.load_scope if check.over == "load" else self.scope
 
-    def where(self, scope: Scope, *more: str) -> str | None:
-        parts = [self.place.render(scope.where, self.now)] if scope.where else []
+    def where(self, scope: Scope, *more: str, by: Place | Anew | None = None) -> str | None:
+        parts = [(by or self.asked).render(scope.where, self.now)] if scope.where else []
         return " AND ".join([*parts, *more]) or None
 
     def count(self, scope: Scope) -> int:
         if scope.label not in self.counts:
-            self.counts[scope.label] = self.place.count(self.table, self.where(scope))
+            where = self.where(scope, by=self.place)
+            self.counts[scope.label] = self.place.count(self.table, where)
         return self.counts[scope.label]
 
     # ---- findings that need no query
@@ -142,18 +168,16 @@ class _Judge:
         parts = [f"count(*) AS {quoted(_ROWS)}"]
         for at, check in enumerate(checks):
             parts += self.counted(check, own(str(at)))
-        sql = f"SELECT {', '.join(parts)} {self.place.rowset(self.table, self.where(scope))}"
-        row = self.place.fetch(sql).to_pylist()[0]
+        sql = f"SELECT {', '.join(parts)} {self.asked.rowset(self.table, self.where(scope))}"
+        row = self.asked.fetch(sql).to_pylist()[0]
         self.counts[scope.label] = row[_ROWS]
         return [self.read(check, row, own(str(at)), scope) for at, check in enumerate(checks)]
 
     def together(self, checks: Sequence[Check], scope: Scope) -> list[Finding]:
         """Checks in one scan; where that fails, or where it is asked for, one by one: the culprit is an error."""
         if not self.one_by_one:
-            try:
+            with contextlib.suppress(Exception):  # then they are judged one by one, and each says what is wrong
                 return self.scanned(checks, scope)
-            except PlaceError:
-                pass
         return [self.guarded(check, lambda check=check: self.scanned([check], scope)[0]) for check in checks]  # type: ignore[misc]
 
     def guarded(self, check: Check, work: Callable[[], Finding]) -> Finding:
@@ -163,23 +187,26 @@ class _Judge:
         try:
             return work()
         except NomothetaError as error:
-            self.ended = self.one_by_one
-            return self.made(check, verdict="error", message=error.what)
+            told = error.what
+        except Exception as error:
+            told = f"it could not be judged: {error or type(error).__name__}".split("\n")[0]
+        self.ended = self.one_by_one
+        return self.made(check, verdict="error", message=told)
 
     def counted(self, check: Check, name: str) -> list[str]:
         assert check.node is not None  # noqa: S101 - only checks with a condition come here
-        condition = self.place.render(check.node, self.now)
+        condition = self.asked.render(check.node, self.now)
         if check.sort != "whole":
             return [f"count(CASE WHEN NOT {condition} THEN 1 END) AS {quoted(name)}"]
         values = [
-            f"{self.place.render(node, self.now)} AS {quoted(f'{name} {at}')}"
+            f"{self.asked.render(node, self.now)} AS {quoted(f'{name} {at}')}"
             for at, node in enumerate(aggregates(check.node))
         ]
         return [f"{condition} AS {quoted(name)}", *values]
 
     def read(self, check: Check, row: Mapping[str, Any], name: str, scope: Scope) -> Finding:
         assert check.node is not None  # noqa: S101
-        sql = f"SELECT {self.counted(check, name)[0]} {self.place.rowset(self.table, self.where(scope))}"
+        sql = f"SELECT {self.counted(check, name)[0]} {self.asked.rowset(self.table, self.where(scope))}"
         rows = int(row[_ROWS])
         if check.sort == "whole":
             return self.read_whole(check, row, name, sql)
@@ -190,7 +217,7 @@ class _Judge:
         )  # fmt: skip
         if not breaks:
             return finding
-        condition = f"NOT {self.place.render(check.node, self.now)}"
+        condition = f"NOT {self.asked.render(check.node, self.now)}"
         return replace(finding, samples=self.sampled(check.columns, self.where(scope, condition)))
 
     def read_whole(self, check: Check, row: Mapping[str, Any], name: str, sql: str) -> Finding:
@@ -198,8 +225,10 @@ class _Judge:
         nodes = aggregates(check.node)
         values = [f"{_told(node)} is {self.told_value(node, row[f'{name} {at}'])}" for at, node in enumerate(nodes)]
         met = row[name]
-        breaks = int(met is not None and not met)
-        message = ", ".join(dict.fromkeys(values)) + (", which decides nothing" if met is None else "")
+        message = ", ".join(dict.fromkeys(values))
+        if met is None:  # nothing says that it is met
+            message = f"it could not be decided: {message}" if message else "it could not be decided"
+        breaks = int(not met)
         verdict = verdict_of(check, breaks, 1)
         return self.made(check, verdict=verdict, breaks=breaks, rows=row[_ROWS], message=message, sql=sql)
 
@@ -209,13 +238,14 @@ class _Judge:
             return HIDDEN
         return show(value) or "null"
 
-    def sampled(self, columns: Sequence[str], where: str | None) -> Samples:
+    def sampled(self, columns: Sequence[str], where: str | None, by: Place | Anew | None = None) -> Samples:
         """Rows that broke a rule, by their key and the columns that the rule speaks of."""
+        asked = by or self.asked
         key = next((key.columns for key in self.charter.real_keys()), list(self.shape)[:_WIDEST])
         chosen = [name for name in dict.fromkeys([*key, *columns]) if name in self.shape]
         listed = ", ".join(quoted(name) for name in chosen)
-        sql = f"SELECT {listed} {self.place.rowset(self.table, where)} LIMIT {SAMPLES}"
-        return samples_of(self.place.fetch(sql), self.private)
+        sql = f"SELECT {listed} {asked.rowset(self.table, where)} LIMIT {SAMPLES}"
+        return samples_of(asked.fetch(sql), self.private)
 
     # ---- checks with a query of their own
 
@@ -237,16 +267,16 @@ class _Judge:
         scope = self.scope_of(check)
         listed = ", ".join(quoted(name) for name in check.columns)
         present = [f"{quoted(name)} IS NOT NULL" for name in check.columns]
-        rowset = self.place.rowset(self.table, None if check.whole_row else " AND ".join(present))
-        exact = [self.place.exactly(quoted(name), self.shape[name]) for name in check.columns]
+        rowset = self.asked.rowset(self.table, None if check.whole_row else " AND ".join(present))
+        exact = [self.asked.exactly(quoted(name), self.shape[name]) for name in check.columns]
         named = ", ".join(f"{sql} AS {quoted(name)}" for sql, name in zip(exact, check.columns, strict=True))
         groups = f"SELECT {named}, count(*) AS {_TIMES} {rowset} GROUP BY {', '.join(exact)} HAVING count(*) > 1"
         sql = f"SELECT coalesce(sum({_TIMES} - 1), 0) AS {quoted(_BREAKS)} FROM ({groups}) AS {_REPEATED}"
-        breaks = int(self.place.fetch(sql).to_pylist()[0][_BREAKS])
+        breaks = int(self.asked.fetch(sql).to_pylist()[0][_BREAKS])
         rows = self.count(Scope())
 
         def samples() -> Samples:
-            found = self.place.fetch(f"{groups} ORDER BY {_TIMES} DESC, {listed} LIMIT {SAMPLES}")
+            found = self.asked.fetch(f"{groups} ORDER BY {_TIMES} DESC, {listed} LIMIT {SAMPLES}")
             return samples_of(found.rename_columns([*found.column_names[:-1], "times"]), self.private)
 
         finding = self.counted_finding(check, breaks, rows, sql, samples)
@@ -259,22 +289,40 @@ class _Judge:
         missing = [name for name in listed if name not in there]
         if missing:
             return self.made(check, verdict="error", message=f"{table} has no column '{missing[0]}'")
+        asked = self.asked_with(check, table, listed, there)
         pairs = zip(check.columns, listed, strict=True)
-        mine = self.place.named(self.table)
+        mine = asked.named(self.table)
         same = " AND ".join(
-            f"{self.place.exactly(f'{_LISTED}.{quoted(other)}', there[other])} = "
-            f"{self.place.exactly(f'{mine}.{quoted(name)}', self.shape[name])}"
+            f"{asked.exactly(f'{_LISTED}.{quoted(other)}', there[other])} = "
+            f"{asked.exactly(f'{mine}.{quoted(name)}', self.shape[name])}"
             for name, other in pairs
         )
         present = " AND ".join(f"{quoted(name)} IS NOT NULL" for name in check.columns)
-        absent = f"NOT EXISTS (SELECT 1 FROM {self.place.named(table)} AS {_LISTED} WHERE {same})"
+        absent = f"NOT EXISTS (SELECT 1 FROM {asked.named(table)} AS {_LISTED} WHERE {same})"
         scope = self.scope_of(check)
-        where = self.where(scope, present, absent)
-        sql = f"SELECT count(*) AS {quoted(_BREAKS)} {self.place.rowset(self.table, where)}"
-        breaks = int(self.place.fetch(sql).to_pylist()[0][_BREAKS])
+        where = self.where(scope, present, absent, by=asked)
+        sql = f"SELECT count(*) AS {quoted(_BREAKS)} {asked.rowset(self.table, where)}"
+        breaks = int(asked.fetch(sql).to_pylist()[0][_BREAKS])
         return self.counted_finding(
-            check, breaks, self.count(scope), sql, lambda: self.sampled(check.columns, where)
+            check, breaks, self.count(scope), sql, lambda: self.sampled(check.columns, where, asked)
         )  # fmt: skip
+
+    def asked_with(
+        self, check: Check, table: str, listed: Sequence[str], there: Mapping[str, PlaceColumn]
+    ) -> Place | Anew:
+        """Who compares the columns with those of another table: the place, where both are of the kinds it needs."""
+        kinds = [self.declared(check, name) for name in check.columns]
+        alike = all(compared_as(there[name], kind) for name, kind in zip(listed, kinds, strict=True))
+        if self.asked is self.place and alike:
+            return self.place
+        columns = []
+        for name, kind in zip(listed, kinds, strict=True):
+            column = there[name]
+            same = compared_as(column, kind) and column.kind is not None
+            columns.append(Column(name, column.kind if same and column.kind else kind, None if same else UNTYPED))
+        if table == self.table:
+            return Anew(self.place, {table: self.read_anew()})
+        return Anew(self.place, {self.table: self.read_anew(), table: columns})
 
     def offenders(self, check: Check) -> Finding:
         sql = f"SELECT count(*) AS {quoted(_BREAKS)} FROM ({check.query}\n) AS {_OFFENDERS}"
@@ -286,8 +334,8 @@ class _Judge:
 
         return self.counted_finding(check, breaks, self.count(Scope()), sql, samples)
 
-    def declared(self, check: Check) -> Kind:
-        return self.charter.kinds()[check.columns[0]]
+    def declared(self, check: Check, name: str = "") -> Kind:
+        return self.charter.kinds()[name or check.columns[0]]
 
     def kind(self, check: Check) -> Finding:
         """A column of the declared kind needs no look."""
@@ -295,11 +343,9 @@ class _Judge:
 
     def kinds_together(self, checks: Sequence[Check]) -> list[Finding]:
         """Columns of other kinds than they should be, in one scan; where that fails, one by one."""
-        try:
-            if checks and not self.one_by_one:
+        if checks and not self.one_by_one:
+            with contextlib.suppress(Exception):
                 return self.read_kinds(checks)
-        except PlaceError:
-            pass
         return [self.kind_alone(check) for check in checks]
 
     def kind_alone(self, check: Check) -> Finding:
@@ -309,19 +355,19 @@ class _Judge:
         """Columns read as text, each by its kind's own definition."""
         names = [check.columns[0] for check in checks]
         texts = [f"{self.place.as_text(name)} AS {quoted(own(str(at)))}" for at, name in enumerate(names)]
-        where = self.where(self.scope_of(checks[0]))
-        tallies = [_KindTally(self.declared(check), self.layout_of(check)) for check in checks]
+        where = self.where(self.scope_of(checks[0]), by=self.place)
+        tallies = [_KindTally(self.declared(check), self.layout_of(check.columns[0])) for check in checks]
         for batch in self.place.stream(f"SELECT {', '.join(texts)} {self.place.rowset(self.table, where)}"):
             for tally, column in zip(tallies, batch.columns, strict=True):
                 tally.take(column)
         return [self.kind_finding(check, tally, where) for check, tally in zip(checks, tallies, strict=True)]
 
-    def layout_of(self, check: Check) -> Layout:
+    def layout_of(self, name: str) -> Layout:
         """How texts of a column are written: as in the files, where the column is of text."""
-        column = self.shape[check.columns[0]]
-        if not column.sure:
-            return UNTYPED
-        return self.compiled.layout if column.kind and column.kind.name == "text" else Layout()
+        column = self.shape[name]
+        if column.kind and column.kind.name == "text":
+            return self.compiled.layout if column.sure else _with_own_forms(self.compiled.layout)
+        return Layout() if column.sure else UNTYPED
 
     def kind_finding(self, check: Check, tally: _KindTally, where: str | None) -> Finding:
         name = check.columns[0]
@@ -346,11 +392,17 @@ class _KindTally:
     examples: list[str] = field(default_factory=list)
 
     def take(self, column: Any) -> None:
-        texts = _blank_as_null(column, self.kind)
+        texts = blank_as_null(column, self.kind)
         for misfit in read_column(texts, self.kind, self.layout).misfits:
             self.breaks += len(misfit.rows)
             self.examples += [texts[int(at)].as_py() for at in misfit.rows[: SAMPLES - len(self.examples)]]
         self.rows += len(column)
+
+
+def _with_own_forms(layout: Layout) -> Layout:
+    """A layout with the forms, too, in which we ourselves write moments into columns of text."""
+    names = ("date_forms", "time_forms", "timestamp_forms")
+    return layout.model_copy(update={name: [*getattr(layout, name), *getattr(CANONICAL, name)] for name in names})
 
 
 def existing(place: Place, table: str) -> list[PlaceColumn]:
@@ -390,12 +442,3 @@ def _told(node: Node) -> str:
     args = node.args[:-1] if filtered else node.args
     inner = args[0].value if args and args[0].op == "column" else "…" if args else "*"
     return f"{name}({'distinct ' if distinct else ''}{inner}){' filter (…)' if filtered else ''}"
-
-
-def _blank_as_null(texts: Any, kind: Kind) -> Any:
-    """In a column of another kind than text, an empty text is no value."""
-    if kind.name == "text":
-        return texts
-    import pyarrow.compute as pc
-
-    return pc.if_else(pc.equal(texts, ""), pa.scalar(None, pa.string()), texts)

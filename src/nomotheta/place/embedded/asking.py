@@ -85,7 +85,7 @@ class Embedded:
     def _asked(self, sql: str, relations: Mapping[str, Any]) -> _Asked:
         if self._engine is None:
             self._engine = DuckPlace(self.name, None)
-        names = identifiers(sql)
+        names = set(identifiers(sql))
         read = {table: self._relation(table, names) for table in [*self.tables(), STAGE] if table in names}
         return _Asked(self._engine, read | dict(relations))
 

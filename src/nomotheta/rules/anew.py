@@ -1,0 +1,153 @@
+"""A table whose columns are not of the declared kinds, as when everything was landed as text: judged as declared.
+
+The database would compare its texts letter by letter, or read them in a way of its own. So the rows are streamed out,
+typed anew by the charter's layout, and what is asked is answered by the embedded engine. A text that is none of its
+column's kind is null there, and is told of by the kind's own rule.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from nomotheta.charter import Layout
+from nomotheta.conditions import Kind, Node
+from nomotheta.errors import PlaceError
+from nomotheta.kinds import UNTYPED, arrow_type, explain, read_column
+from nomotheta.place import Now, Place, PlaceColumn, Renderer, identifiers, quoted
+
+_ALIKE = ({"integer", "decimal"},)  # kinds whose values the databases compare as the numbers that they are
+
+
+def compared_as(column: PlaceColumn, kind: Kind) -> bool:
+    """Whether a place compares the values of a column as those of a kind."""
+    have = column.kind.name if column.kind else ""
+    return have == kind.name or kind.name in column.also or any({have, kind.name} <= alike for alike in _ALIKE)
+
+
+def as_kind(column: Any, kind: Kind) -> Any:
+    """A place's column as the Arrow type in which values of `kind` are held; texts are such as PostgreSQL writes.
+
+    Raises:
+        PlaceError: it holds what no value of the kind is.
+    """
+    if pa.types.is_string(column.type) and kind.name not in {"text", "uuid"}:
+        told = {"binary": (r"^\\x", ""), "timestamptz": (r"([+-]\d\d)$", r"\1:00")}.get(kind.name)
+        texts = pc.replace_substring_regex(column, *told) if told else column
+        typed = read_column(texts, kind, UNTYPED)
+        for misfit in typed.misfits:
+            value = texts[int(misfit.rows[0])].as_py()
+            raise PlaceError(f"the table holds {value}, which {explain(kind, misfit.reason, value, UNTYPED)}")
+        return typed.values
+    return column.cast(arrow_type(kind))
+
+
+def blank_as_null(texts: Any, kind: Kind) -> Any:
+    """In a column of another kind than text, an empty text is no value."""
+    return texts if kind.name == "text" else pc.if_else(pc.equal(texts, ""), pa.scalar(None, pa.string()), texts)
+
+
+@dataclass(frozen=True, slots=True)
+class Column:
+    """A column as it is to be read: as it is, or as a text in a layout."""
+
+    name: str
+    kind: Kind
+    layout: Layout | None = None
+
+    def said(self, place: Place) -> str:
+        """It in a SELECT."""
+        return f"{quoted(self.name) if self.layout is None else place.as_text(self.name)} AS {quoted(self.name)}"
+
+    def read(self, values: Any) -> Any:
+        """Its values as its kind; null for what is none."""
+        if self.layout is None:
+            return as_kind(values, self.kind)
+        return read_column(blank_as_null(values, self.kind), self.kind, self.layout).values
+
+
+class Anew:
+    """The asking half of a place for such a table, and for those that it refers to."""
+
+    def __init__(self, place: Place, columns: Mapping[str, Sequence[Column]]) -> None:
+        self.place, self._columns = place, columns
+        self.shown, self.name = place.shown, place.name
+
+    def fetch(self, sql: str) -> Any:
+        """Rows as an Arrow table."""
+        from nomotheta.place.embedded.duckdb import DuckPlace  # only now: most tables are what they were declared to be
+
+        names = identifiers(sql)
+        tables = [table for table in self._columns if table in names]
+        several = sum(names.count(table) for table in tables) > 1  # one stream of a place at a time
+        engine = DuckPlace(self.name, None)
+        try:
+            relations = {table: _Rows(self.place, table, self._chosen(table, names)) for table in tables}
+            known = {table: rows.table() if several else rows for table, rows in relations.items()}
+            try:
+                return engine.fetch(sql, **known)
+            except PlaceError:
+                failed = next((rows.failed for rows in relations.values() if rows.failed is not None), None)
+                if failed is not None:
+                    raise failed from None
+                raise
+        finally:
+            engine.close()
+
+    def _chosen(self, table: str, names: Sequence[str]) -> Sequence[Column]:
+        columns = self._columns[table]
+        return [each for each in columns if each.name in names] or columns[:1]
+
+    def count(self, table: str, where: str | None = None) -> int:
+        """How many rows meet a condition."""
+        return int(self.fetch(f"SELECT count(*) {self.rowset(table, where)}").column(0)[0].as_py())
+
+    def named(self, table: str) -> str:
+        """A table is known to the engine by its whole name."""
+        return quoted(table)
+
+    def rowset(self, table: str, where: str | None = None) -> str:
+        """FROM and WHERE."""
+        return f"FROM {self.named(table)}" + (f" WHERE {where}" if where else "")
+
+    def render(self, node: Node, now: Now) -> str:
+        """A condition as the engine's SQL."""
+        return Renderer(now).render(node)
+
+    def exactly(self, sql: str, _column: PlaceColumn | None) -> str:
+        """Values are compared as they are."""
+        return sql
+
+
+class _Rows:
+    """A table's rows, typed, as a stream of Arrow batches (the Arrow PyCapsule interface)."""
+
+    def __init__(self, place: Place, table: str, columns: Sequence[Column]) -> None:
+        self.place, self.name, self.columns = place, table, columns
+        self.schema = pa.schema([(each.name, arrow_type(each.kind)) for each in columns])
+        self.failed: BaseException | None = None
+
+    def table(self) -> Any:
+        """All of them."""
+        return pa.Table.from_batches(list(self._batches()), self.schema)
+
+    def __arrow_c_schema__(self) -> Any:
+        return self.schema.__arrow_c_schema__()
+
+    def __arrow_c_stream__(self, requested_schema: Any = None) -> Any:
+        return pa.RecordBatchReader.from_batches(self.schema, self._batches()).__arrow_c_stream__(requested_schema)
+
+    def _batches(self) -> Iterator[Any]:
+        listed = ", ".join(each.said(self.place) for each in self.columns)
+        try:
+            batches: Iterable[Any] = self.place.stream(f"SELECT {listed} {self.place.rowset(self.name)}")
+            for batch in batches:
+                arrays = [each.read(values) for each, values in zip(self.columns, batch.columns, strict=True)]
+                yield pa.record_batch(arrays, schema=self.schema)
+        except BaseException as error:
+            self.failed = error
+            raise
