@@ -46,6 +46,18 @@ WRONG = [
     ('[[rules]]\nname = "x"\nwhole = "count(*) > 1"\notherwise = "reject"', "'reject' sets single rows aside", ""),
     ('[[rules]]\nname = "x"\nwhole = "count(*) > 1"\nover = "load"', "rows of one load cannot be told apart", '"@load.no"'),
     ('[[rules]]\nname = "x"\neach = "a = \'1\'"\n[[rules]]\nname = "x"\neach = "a = \'2\'"', "is declared twice", ""),
+    ('[columns.b]\nkind = "integer"\nbetween = [10, 0]', "no value can be at least 10 and at most 0", "between = [0, 10]"),
+    ('[columns.b]\nkind = "real"\nbetween = [0, inf]', "Infinity does not fit real", ""),
+    ('[columns.b]\nkind = "text(2)"\namong = ["abc"]', "'abc' has 3 characters", ""),
+    ('[[rules]]\nname = "x"\neach = "1 = 1"', "it speaks of no column", ""),
+    ('[[rules]]\nname = "x"\neach = "length(a) > 1 and a > \'x\' and a < \'b\'"', "no row can meet it", ""),
+    ('[[rules]]\nname = "x"\neach = "a >= \'b\' or a < \'b\'"', "every row meets it", ""),
+    ('[[rules]]\nname = "x"\neach = "a > \'b\'"\n[[rules]]\nname = "y"\neach = "a  > \'b\'"', "the rule 'x' says the same", ""),
+    ('[[rules]]\nname = "a is text"\neach = "a > \'b\'"', "a check is called 'a is text' already", "another name"),
+    ('[[keys]]\ncolumns = ["a"]\n[[keys]]\ncolumns = ["a"]', "a check is called 'key (a) never repeats' already", ""),
+    ('[[rules]]\nname = "x"\neach = "a ilike \'b%\'"', "found 'ilike'", "lower(x) like"),
+    ('[[rules]]\nname = "x"\neach = "if a > \'b\' then 1"', "expected the condition to end", "case when"),
+    ('[[rules]]\nname = "x"\neach = \'a = "B"\'', "no column 'B'", "between apostrophes: 'B'"),
 ]  # fmt: skip
 BASE = 'table = "others"\n{}\n[columns.a]\nkind = "text(5)"\n'
 

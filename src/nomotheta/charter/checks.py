@@ -10,11 +10,11 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
-from nomotheta.charter.model import NONE, CellRule, Charter, Key, Otherwise, Tolerance
+from nomotheta.charter.model import NONE, Between, CellRule, Charter, Key, Otherwise, Tolerance
 from nomotheta.charter.positions import Path
 from nomotheta.charter.read import Problem, Read
 from nomotheta.charter.values import EXAMPLES, value_of
-from nomotheta.conditions import ConditionError, Kind, Node, PatternError, build, check, parse_pattern
+from nomotheta.conditions import ConditionError, Kind, Node, PatternError, always_the_same, build, check, parse_pattern
 from nomotheta.errors import did_you_mean
 
 Sort = Literal[
@@ -61,7 +61,7 @@ class _Reader:
         except ConditionError as error:
             line = self.read.source.position(path).line + self._line_within(path, text, error.start)
             excerpt = error.pointed(text)
-            hint = error.hint or _hint(error.what)
+            hint = _habit(text, error) or error.hint or _hint(error.what)
             self.problems.append(Problem(self.read.source.file, line, error.what, hint, excerpt))
         return None
 
@@ -82,7 +82,19 @@ def charter_checks(read: Read) -> tuple[list[Check], list[Problem]]:
     found += _keys(reader, charter)
     found += _references(reader, charter)
     found += _rules(reader, charter)
+    _told_apart(reader, found)
     return found, reader.problems
+
+
+def _told_apart(reader: _Reader, checks: Sequence[Check]) -> None:
+    """Checks are known by their names, in findings, in the ledger, and by the rows they set aside."""
+    known: dict[str, Check] = {}
+    for each in checks:
+        first = known.setdefault(each.name, each)
+        if first is not each and first.path[0] != "rules":
+            told = f"a check is called '{each.name}' already"
+            mend = "give the rule another name" if each.path[0] == "rules" else "take one of them out"
+            reader.complain(each.path, told, mend)
 
 
 def slice_node(read: Read) -> tuple[Node | None, list[Problem]]:
@@ -108,16 +120,7 @@ def _column(reader: _Reader, charter: Charter, name: str, kind: Kind) -> Iterato
     if column.blank.value == "never":
         yield made("blank", build.not_blank(name, kind), "is never blank", column.blank)
     if column.between:
-        bounds = [None if raw == "" else raw for raw in column.between.values]
-        low, high = _values(reader, (*base, "between"), kind, bounds) or (None, None)
-        if low is not None or high is not None:
-            least, most = bounds  # as they are written
-            sides = [f"at least {least}"] * (low is not None) + [f"at most {most}"] * (high is not None)
-            told = f"between {least} and {most}" if len(sides) == 2 else sides[0]
-            yield made("between", build.between(name, kind, low, high), f"is {told}", column.between)
-        if kind.name in {"boolean", "uuid", "binary"} or bounds == [None, None]:
-            told = f"{kind} has no order" if bounds != [None, None] else "no bound is given"
-            reader.complain((*base, "between"), told, "use 'among'" if bounds != [None, None] else "write [low, high]")
+        yield from _between(reader, base, kind, made, column.between)
     if column.among:
         values = _values(reader, (*base, "among"), kind, column.among.values)
         if values:
@@ -125,6 +128,23 @@ def _column(reader: _Reader, charter: Charter, name: str, kind: Kind) -> Iterato
             yield made("among", build.among(name, kind, values), f"is one of {shown}", column.among)
     if column.pattern:
         yield from _pattern(reader, base, kind, column.pattern.value, made, column.pattern)
+
+
+def _between(reader: _Reader, base: Path, kind: Kind, made: Callable[..., Check], of: Between) -> Iterator[Check]:
+    name = str(base[-1])
+    bounds = [None if raw == "" else raw for raw in of.values]
+    low, high = _values(reader, (*base, "between"), kind, bounds) or (None, None)
+    if low is not None or high is not None:
+        least, most = bounds  # as they are written
+        if low is not None and high is not None and low > high:
+            told = f"no value can be at least {least} and at most {most}"
+            reader.complain((*base, "between"), told, f"write between = [{most}, {least}], if that is meant")
+        sides = [f"at least {least}"] * (low is not None) + [f"at most {most}"] * (high is not None)
+        told = f"between {least} and {most}" if len(sides) == 2 else sides[0]
+        yield made("between", build.between(name, kind, low, high), f"is {told}", of)
+    if kind.name in {"boolean", "uuid", "binary"} or bounds == [None, None]:
+        told = f"{kind} has no order" if bounds != [None, None] else "no bound is given"
+        reader.complain((*base, "between"), told, "use 'among'" if bounds != [None, None] else "write [low, high]")
 
 
 def _pattern(
@@ -186,6 +206,7 @@ def _references(reader: _Reader, charter: Charter) -> Iterator[Check]:
 def _rules(reader: _Reader, charter: Charter) -> Iterator[Check]:
     kinds = charter.kinds()
     names: dict[str, int] = {}
+    texts: dict[tuple[str, ...], str] = {}
     for at, rule in enumerate(charter.rules):
         base: Path = ("rules", at)
         if rule.name in names:
@@ -209,6 +230,12 @@ def _rules(reader: _Reader, charter: Charter) -> Iterator[Check]:
             node = reader.condition((*base, sort), text, kinds, sort)
             if node is None:
                 continue
+            if told := always_the_same(node):
+                reader.complain((*base, sort), told, "take it out, or correct it")
+            said = (" ".join(text.split()), str(rule.over), rule.otherwise, str(rule.tolerate))
+            if said in texts:
+                reader.complain((*base, sort), f"the rule '{texts[said]}' says the same", "take one of them out")
+            texts.setdefault(said, rule.name)
         columns = tuple(node.columns()) if node else ()
         yield Check(
             rule.name, sort, columns, rule.otherwise, (*base, sort), rule.tolerate, node, rule.because, rule.over,
@@ -234,6 +261,39 @@ def _values(reader: _Reader, path: Path, kind: Kind, raw: Sequence[Any]) -> list
     except ValueError as error:
         reader.complain(path, str(error), f"write values of that kind, such as {EXAMPLES[kind.name]}")
     return None
+
+
+_HABITS = {
+    "ilike": "compare without case: lower(x) like 'a%'",
+    "similar": "use a pattern: x matches '[A-Z]{3}'",
+    "regexp": "use a pattern: x matches '[A-Z]{3}'",
+    "rlike": "use a pattern: x matches '[A-Z]{3}'",
+    "date_trunc": "compare parts: extract(year from x) = 2026, or a range: x >= date '2026-01-01'",
+    "datediff": "subtract the days: x - y",
+    "dateadd": "add days: x + 7",
+    "now": "write current_timestamp",
+    "getdate": "write current_date",
+    "sysdate": "write current_date",
+    "isnull": "write x is null, or coalesce(x, 0)",
+    "nvl": "write coalesce(x, 0)",
+    "ifnull": "write coalesce(x, 0)",
+    "len": "write length(x)",
+    "substr": "write substring(x from 1 for 3)",
+    "if": "write case when … then … else … end, or: not (condition) or then",
+    "iif": "write case when … then … else … end",
+}  # what is written by habit, from the dialects of databases and from programs
+
+
+def _habit(text: str, error: ConditionError) -> str:
+    """The mend of what another dialect would have taken."""
+    if re.match(r"\s*if\b", text, re.I):
+        return _HABITS["if"]
+    word = re.match(r'"?\w+"?', text[error.start :])
+    if word is None:
+        return ""
+    if word[0].startswith('"') and "column" in error.what:
+        return f"a text stands between apostrophes: '{word[0].strip(chr(34))}'"
+    return _HABITS.get(word[0].casefold(), "")
 
 
 def _hint(what: str) -> str:

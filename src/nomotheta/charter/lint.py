@@ -53,6 +53,7 @@ def lint(reads: Sequence[Read], settings: Settings) -> tuple[dict[str, Compiled]
         compiled[table] = Compiled(read.charter, read.source.file, tuple(checks), layout, place, condition)
     for read in by_table.values():
         problems += _listed(read, {name: each.charter for name, each in by_table.items()})
+        problems += _elsewhere(read, compiled)
     problems += _circles(compiled, by_table)
     return compiled, sorted(problems, key=lambda problem: (problem.file, problem.line))
 
@@ -187,6 +188,18 @@ def _listed(read: Read, charters: Mapping[str, Charter]) -> list[Problem]:
             elif name in own and listed in kinds and own[name].name != kinds[listed].name:
                 what = f"{name} is {own[name]}, but {reference.table}.{listed} is {kinds[listed]}"
                 found.append(read.source.problem(path, what, "give both the same kind"))
+    return found
+
+
+def _elsewhere(read: Read, compiled: Mapping[str, Compiled]) -> list[Problem]:
+    """A table is compared with those of its own place."""
+    own, found = compiled[read.charter.table].place, []
+    for at, reference in enumerate(read.charter.references):
+        other = compiled.get(reference.table)
+        if other is not None and other.place != own:
+            told = f"{reference.table} is in the place {other.place}, and {read.charter.table} in {own}"
+            mend = f"have {reference.table} loaded into {own}, too, and refer to that table"
+            found.append(read.source.problem(("references", at, "listed_in"), told, mend))
     return found
 
 

@@ -9,6 +9,7 @@ from nomotheta.conditions.kind import NAMES as KIND_NAMES
 from nomotheta.conditions.kind import Kind, decimal, parse_kind
 from nomotheta.conditions.own import own, own_names
 from nomotheta.conditions.pattern import Part, PatternError, parse_pattern, render_pattern
+from nomotheta.conditions.sense import always_the_same
 from nomotheta.conditions.tree import ConditionError, Node
 
 __all__ = [
@@ -18,6 +19,7 @@ __all__ = [
     "Node",
     "Part",
     "PatternError",
+    "always_the_same",
     "build",
     "check",
     "decimal",

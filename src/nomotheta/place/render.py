@@ -161,6 +161,8 @@ class Renderer:
     def negative(self, node: Node) -> str:
         """The negative of a number."""
         inner = self.render(node.args[0])
+        if node.args[0].op == "number" and node.kind.name == "integer":
+            return self.whole(f"-{inner}")  # the least whole number has no positive counterpart
         return f"(- {self.whole(inner) if node.kind.name == 'integer' else inner})"
 
     def shift(self, node: Node) -> str:

@@ -131,8 +131,12 @@ class Workspace:
         if unknown:
             mend = did_you_mean(unknown[0], known, "charters: " + ", ".join(known))
             raise DeclarationError(f"no charter declares the table '{unknown[0]}'", where=CHARTERS, mend=mend)
+        try:
+            order = in_order(known)
+        except ValueError:  # others refer to each other in a circle, which is told of where they are asked for
+            order = in_order({table: known[table] for table in tables or known})
         chosen = set(tables) or set(known)
-        return [known[table] for table in in_order(known) if table in chosen]
+        return [known[table] for table in order if table in chosen]
 
     # ---- proposal
 
