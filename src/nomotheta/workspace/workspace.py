@@ -450,8 +450,8 @@ class Workspace:
                 charter.table, day, place=place, create=create, again=True, run_id=run_id, listener=listener
             )
         except DeclarationError as error:  # a secret is not set, a driver is missing: the other tables have theirs
-            told = (error.what, error.where, error.mend)
-            failed = LoadResult(charter.table, place or compiled.place, day, "failed", "error", None, *told)
+            why = (error.what, error.where, error.mend)
+            failed = LoadResult(charter.table, place or compiled.place, day, "failed", "error", None, *why)
             self.ledger.add_load(failed, _now(), run_id)
             return TableResult(charter.table, "error", failed, **about)  # type: ignore[arg-type]
         reconciliation, message = None, ""
