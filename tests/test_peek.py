@@ -228,7 +228,7 @@ def test_a_histogram_counts_every_value_where_it_belongs(blocks: list[list[float
 def test_a_narrow_terminal_shows_what_fits_and_says_what_is_left(
     demo: Space, monkeypatch: pytest.MonkeyPatch, width: int
 ) -> None:
-    monkeypatch.setattr("nomotheta.cli.show._PIPE_WIDTH", width)
+    monkeypatch.setattr("nomotheta.cli.paint._PIPE_WIDTH", width)
 
     shown = demo.run("peek", "inbox/tickets-2026-06-02.csv").out
 

@@ -486,6 +486,7 @@ def test_a_load_is_taken_out_again_by_its_number(sort: str, there: Space, databa
 def test_what_an_overwrite_replaced_is_put_back(sort: str, there: Space, database: Database) -> None:
     charter = TICKETS.replace('tolerate = "all"', 'tolerate = "all"\nhow = "overwrite"\nkeep_previous = true')
     there.charter(charter if sort == "general" else charter.replace("keep_prev", 'slice = "sold_on = :day"\nkeep_prev'))
+    database.ask("CREATE TABLE tickets_before_2024 (n INTEGER)")  # somebody else's
     day = "01.06.2026"
     for file in (f"T001;1;{day}\nT002;2;{day}\n", f"T003;3;{day}\n", f"T004;4;{day}\n"):
         there.tickets("ticket_no;fare;sold_on\n" + file)
@@ -500,7 +501,8 @@ def test_what_an_overwrite_replaced_is_put_back(sort: str, there: Space, databas
     assert "are not there" in there.run("undo", "2").text  # only the newest are kept
     assert there.run("ledger", "--json").json["entries"][0]["verdict"] == "error"
     with opened(there, database.url) as place:
-        assert place.tables() == ["tickets"]
+        assert place.tables() == ["tickets", "tickets_before_2024"]
+    assert database.ask("SELECT count(*) FROM nomotheta_marks WHERE content = 'kept'") == [(0,)]
 
 
 def test_the_same_content_goes_in_again_where_it_is_meant(there: Space, database: Database) -> None:

@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import difflib
 from collections.abc import Iterable
+from typing import Any
 
 
 class NomothetaError(Exception):
@@ -63,3 +64,9 @@ def did_you_mean(word: str, known: Iterable[str], otherwise: str = "") -> str:
     """A hint naming the nearest known word, or `otherwise`."""
     found = nearest(word, known)
     return f"did you mean '{found}'?" if found else otherwise
+
+
+def visible(value: Any) -> str:
+    """A value from data with its control characters made visible."""
+    text = str(value)
+    return "".join(c if c.isprintable() else f"\\x{ord(c):02x}" for c in text)

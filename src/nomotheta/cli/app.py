@@ -57,7 +57,7 @@ def _print(document: Any) -> None:
 
 
 def _warn(errors: list[Any]) -> None:
-    from nomotheta.cli.show import show_error
+    from nomotheta.cli.paint import show_error
 
     for error in errors:
         show_error(error)
@@ -132,7 +132,7 @@ def peek(
         from nomotheta.peek import look
 
         with bars(quiet=json) as listener:
-            found = look(file, rows, listener)
+            found = look(file, rows, listener, spreads=bool(json or page))
         if page:
             _write_page(found, page)
         if json:

@@ -44,7 +44,7 @@ def _tell(error: NomothetaError, *, json: bool) -> None:
 
         print(to_json(Failure(error.what, error.where, error.mend, error.code)))  # noqa: T201
         return
-    from nomotheta.cli.show import show_error
+    from nomotheta.cli.paint import show_error
 
     show_error(error)
 

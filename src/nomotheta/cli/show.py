@@ -2,93 +2,26 @@
 
 from __future__ import annotations
 
-import sys
 from collections import Counter
 from collections.abc import Iterable, Sequence
 from pathlib import Path
-from typing import Any
 
-from rich import box
 from rich.console import Console
-from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
 from nomotheta.charter import Problem
-from nomotheta.errors import NomothetaError
+from nomotheta.cli.paint import SIGNS, TONES, cell, indented, number, out, plain_table, rows_told, verdict_text
+from nomotheta.errors import visible
 from nomotheta.ledger import Entry, Judgement, LoadResult, RunResult, ShownReject, TableResult, Undone
 from nomotheta.load import Balance
 from nomotheta.place import PlaceAnswer
 from nomotheta.reconcile import ColumnTotals, Reconciliation
-from nomotheta.report import STATES, gravest_first, headline, ordered, visible
+from nomotheta.report import STATES, gravest_first, headline, ordered
 from nomotheta.rules import Finding, Samples
 from nomotheta.workspace.mending import SetAside
 
-SIGNS = {"pass": "✓", "warn": "!", "fail": "✗", "error": "?"}
-TONES = {"pass": "green", "warn": "yellow", "fail": "red", "error": "magenta"}
-_PIPE_WIDTH = 120
 _REJECTS = 10
-
-
-def out() -> Console:
-    """Stdout; a pipe gets a fixed width and no colours."""
-    return Console(highlight=False, width=None if sys.stdout.isatty() else _PIPE_WIDTH)
-
-
-def err() -> Console:
-    """Stderr."""
-    return Console(stderr=True, highlight=False, width=None if sys.stderr.isatty() else _PIPE_WIDTH)
-
-
-def show_error(error: NomothetaError) -> None:
-    """What went wrong, where, and the mend."""
-    console = err()
-    where = f"{error.where}: " if error.where else ""
-    console.print(Text(visible_lines(where + error.what), "red"), soft_wrap=True)
-    if error.mend:
-        console.print(Text(f"→ {visible_lines(error.mend)}"), soft_wrap=True)
-
-
-def visible_lines(text: str) -> str:
-    """Text of several lines with its other control characters made visible."""
-    return "\n".join(visible(line) for line in text.split("\n"))
-
-
-def verdict_text(verdict: str) -> Text:
-    """A verdict with its sign and colour."""
-    return Text(f"{SIGNS.get(verdict, '·')} {verdict}", TONES.get(verdict, ""))
-
-
-def cell(value: object | None, none: str = "null") -> Text:
-    """A value from data."""
-    if value is None:
-        return Text(none, "dim")
-    text = visible(value)
-    return Text(text if text == text.strip() and text else f"'{text}'")
-
-
-def number(value: int | None) -> Text:
-    """A count."""
-    return Text("–", "dim") if value is None else Text(f"{value:,}")
-
-
-def plain_table(*columns: tuple[str, str]) -> Table:
-    """A table without a frame; each column is a heading and left or right."""
-    table = Table(box=box.SIMPLE_HEAD, show_edge=False, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
-    for heading, side in columns:
-        right = side == "right"
-        table.add_column(heading, justify="right" if right else "left", no_wrap=right, overflow="fold")
-    return table
-
-
-def rows_told(count: int) -> str:
-    """A count of rows in words."""
-    return f"{count:,} row" if count == 1 else f"{count:,} rows"
-
-
-def indented(content: Any, by: int, below: int = 0) -> Padding:
-    """Something moved to the right."""
-    return Padding(content, (0, 0, below, by), expand=False)
 
 
 # ---- runs

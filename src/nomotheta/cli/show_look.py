@@ -9,9 +9,9 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from nomotheta.cli.show import cell, indented, out, plain_table, rows_told
+from nomotheta.cli.paint import cell, indented, out, plain_table, rows_told
+from nomotheta.errors import visible
 from nomotheta.peek import Look, SeenColumn
-from nomotheta.report import visible
 
 _MOST_COLUMNS, _MOST_KEYS = 100, 8  # that are shown on a screen
 _TOO_FEW = 2  # rows, of which any column may be a key

@@ -23,6 +23,8 @@ def compare(place: Place, compiled: Compiled) -> Mapping[str, PlaceColumn]:
     try:
         there = {column.name: column for column in existing(place, charter.table)}
     except PlaceError as error:
+        if place.columns(charter.table) is not None:
+            raise
         mend = f"{error.mend}; or create it: nomotheta load {charter.table} --create"
         raise PlaceError(error.what, where=error.where, mend=mend) from None
     wrong = []

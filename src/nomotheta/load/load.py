@@ -28,7 +28,7 @@ from nomotheta.load.rejects import RejectFile
 from nomotheta.load.repeats import Repeats, decide
 from nomotheta.load.sent import Sent
 from nomotheta.load.stage import clear, gather
-from nomotheta.load.undo import columns_kept, keeping, kept_table
+from nomotheta.load.undo import columns_kept, keeping, kept_mark, kept_table
 from nomotheta.load.work import Plan, Worked, constants, loaded_schema
 from nomotheta.place import Mark, Merge, Now, Place, PlaceColumn, quoted
 from nomotheta.rules import Finding, as_kind, worst
@@ -124,7 +124,9 @@ class _Load:
             where = self.place.render(self.compiled.slice, self.now) if self.compiled.slice else None
             self.place.expect(table, charter.kinds())
             if charter.load.keep_previous:
-                self.place.copy(table, kept_table(table, self.order.load_no), columns_kept(self.compiled), where)
+                kept = kept_table(table, self.order.load_no)
+                rows = self.place.copy(table, kept, columns_kept(self.compiled), where)
+                self.place.mark(kept_mark(self.mark(0), kept, rows))
             removed = self.place.delete(table, where)
         merged, loaded = None, 0
         if self.order.staging:
@@ -206,14 +208,14 @@ class _Load:
             raise _UndoneError(
                 f"{balance.rejected:,} of {balance.records:,} rows were rejected{share}; tolerated: {load.tolerate}"
             )
-        order = self.order
-        mark = Mark(
-            order.load_no, order.workspace, self.compiled.charter.table, order.content, order.once, order.day, order.at,
-            balance.loaded,
-        )  # fmt: skip
-        if not self.place.mark(mark):
-            raise DeliveryError("this content was loaded before", where=order.files[0].name)
+        if not self.place.mark(self.mark(balance.loaded)):
+            raise DeliveryError("this content was loaded before", where=self.order.files[0].name)
         self.judged(self.judge(self.by_check, self.one_by_one, ""))
+
+    def mark(self, rows: int) -> Mark:
+        """What the load leaves in the place."""
+        order, table = self.order, self.compiled.charter.table
+        return Mark(order.load_no, order.workspace, table, order.content, order.once, order.day, order.at, rows)
 
     def judged(self, findings: list[Finding]) -> None:
         """Whether the rules let it stand."""

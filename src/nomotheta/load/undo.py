@@ -8,7 +8,7 @@ from __future__ import annotations
 import contextlib
 import re
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from nomotheta.charter import Compiled
 from nomotheta.conditions import check
@@ -61,7 +61,22 @@ def keeping(place: Place, compiled: Compiled, load_no: int, committing: Callable
     with contextlib.suppress(PlaceError):  # the load stands, whatever becomes of them
         for name in place.tables():
             if former.fullmatch(name) and name != kept:
-                place.drop(name)
+                _drop_kept(place, charter.table, name)
+
+
+def kept_mark(mark: Mark, kept: str, rows: int) -> Mark:
+    """What says, in the place itself, that a load made the table of the rows that it replaced."""
+    return replace(mark, table=kept, content="kept", once=f"kept:{mark.load_no}", rows=rows)
+
+
+def _drop_kept(place: Place, table: str, name: str) -> None:
+    """Drop a table of rows that were kept, if a load has made it: one of that name may be somebody else's."""
+    marks = place.marks(name)
+    if marks:
+        place.drop(name)
+        with place.transaction(table):
+            for mark in marks:
+                place.unmark(mark)
 
 
 def told_apart(compiled: Compiled, how: How) -> str:
@@ -103,7 +118,7 @@ def undo(place: Place, compiled: Compiled, load_no: int, workspace: str, how: Ho
         condition = compiled.slice
         if how == "append":
             condition = check(f'"{charter.load_column()}" = {int(load_no)}', charter.kinds())
-        elif place.columns(kept) is None:
+        elif place.columns(kept) is None or not place.marks(kept):
             raise DeclarationError(f"the rows that load {load_no} replaced are not there: {kept}", where=place.shown)
         removed = place.delete(table, place.render(condition, now) if condition else None)
         restored = place.copy(kept, table, columns_kept(compiled), None) if how == "overwrite" else 0
@@ -116,7 +131,7 @@ def undo(place: Place, compiled: Compiled, load_no: int, workspace: str, how: Ho
         place.unmark(mark)
     if how == "overwrite":
         with contextlib.suppress(PlaceError):
-            place.drop(kept)
+            _drop_kept(place, table, kept)
     return TakenOut(before, removed, restored, after)
 
 

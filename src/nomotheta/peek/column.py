@@ -5,7 +5,7 @@ from __future__ import annotations
 import copy
 import functools
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from decimal import Decimal
 from typing import Any
 
@@ -190,7 +190,13 @@ class Candidate:
             self._grouping(values, typed.values, weights)
         if self.kind.name in {"boolean", "uuid", "binary"}:
             return
-        self.ranges.add(*as_numbers(typed.values, weights))
+        if len(values) <= HEAD:
+            self.ranges.later(lambda: as_numbers(typed.values, weights))
+            there = [value for value in typed.values.to_pylist() if value is not None]
+            if there:
+                self._within(min(there), max(there))
+            return
+        self.ranges.settled().add(*as_numbers(typed.values, weights))
         found = pc.min_max(typed.values)
         if found["min"].is_valid:
             self._within(found["min"].as_py(), found["max"].as_py())
@@ -202,12 +208,12 @@ class Candidate:
     def state(self) -> Candidate:
         """What was seen so far, which stays as it is."""
         kept = copy.copy(self)
-        kept.ranges = replace(self.ranges, counts=self.ranges.counts.copy())
+        kept.ranges = self.ranges.copied()
         return kept
 
     def go_on_from(self, other: Candidate) -> None:
         """Take over what a narrower one has seen."""
-        self.ranges = replace(other.ranges, counts=other.ranges.counts.copy())
+        self.ranges = other.ranges.copied()
         if other.low is not None:
             plain = float if self.kind.name == "real" else Decimal
             self._within(plain(other.low), plain(other.high))
@@ -241,6 +247,9 @@ def _readings() -> Sequence[Reading]:
     return found
 
 
+_NO_HASHES = np.zeros(0, np.uint64)
+
+
 @dataclass(slots=True)
 class ColumnLook:
     """What was seen of one column so far. `native` is its kind where the file itself has one for it."""
@@ -268,6 +277,7 @@ class ColumnLook:
     frequent: Frequent = field(default_factory=Frequent)
     lengths: Ranges = field(default_factory=lambda: Ranges(1.0))
     varied: bool = False
+    first: NDArray[np.uint64] | None = None
 
     def __post_init__(self) -> None:
         if self.native is not None:
@@ -309,7 +319,10 @@ class ColumnLook:
         """Take in what is known of some values; gives back those whose kind is to be told."""
         self._repeats(facts.hashes, weights)
         self.longest = max(self.longest, int(facts.lengths.max()))
-        self.lengths.add(facts.lengths, weights)
+        if len(values) <= HEAD:
+            self.lengths.later(lambda: (facts.lengths, weights))
+        else:
+            self.lengths.settled().add(facts.lengths, weights)
         self.frequent.add(values, weights)
         self.edges += weighed(np.flatnonzero(facts.edges), weights)
         self.zeros += weighed(np.flatnonzero(facts.zeros), weights)
@@ -318,14 +331,30 @@ class ColumnLook:
 
     def _repeats(self, hashes: NDArray[np.uint64], weights: Weights) -> None:
         """How many values stand more than once, and how many different ones there are."""
+        if self.first is None and not self.seen.count and not len(self.sketch) and len(hashes) <= HEAD:
+            self.first = hashes  # where a few are all there are, to count them is enough
+            self._repeated(len(hashes) - len(set(hashes.tolist())), hashes, weights)
+            return
+        self._settle()
         full = len(self.sketch) == _SKETCH
         self.sketch = np.union1d(self.sketch, hashes[hashes < self.sketch[-1]] if full else hashes)[:_SKETCH]
         if not self.tracked:
             return
         repeated, _ = self.seen.add(hashes, np.arange(len(hashes)))
-        self.repeats += len(repeated) + (0 if weights is None else int(weights.sum()) - len(hashes))
+        self._repeated(len(repeated), hashes, weights)
+
+    def _repeated(self, count: int, hashes: NDArray[np.uint64], weights: Weights) -> None:
+        self.repeats += count + (0 if weights is None else int(weights.sum()) - len(hashes))
         self.tracked = self.repeats <= max(2, _NEARLY * self.values)
         self.seen = self.seen if self.tracked else SeenKeys()
+
+    def _settle(self) -> None:
+        """Take the first few in with the others."""
+        if self.first is not None:
+            first, self.first = self.first, _NO_HASHES
+            self.sketch = np.union1d(self.sketch, first)
+            if self.tracked:
+                self.seen.add(first, np.arange(len(first)))
 
     def stored(self, texts: Any, values: Any) -> None:
         """Count how many cells of a file that knows both hold text, and how many a value of another type."""
@@ -435,6 +464,7 @@ class ColumnLook:
         """How many different values there are, and whether the number is exact or estimated to about 2%."""
         if self.tracked and self.rows:
             return self.values - self.repeats, True
+        self._settle()
         if len(self.sketch) < _SKETCH:
             return len(self.sketch), True
         return int((_SKETCH - 1) / (int(self.sketch[-1]) / 2**64)), False
@@ -444,7 +474,7 @@ class ColumnLook:
         best, kind, counts = self.best(), self.kind().name, self.frequent.counts
         if not self.values:
             return None
-        ranged = best is not None and kind == best.kind.name and bool(best.ranges.width)
+        ranged = best is not None and kind == best.kind.name and bool(best.ranges.settled().width)
         if counts and (len(counts) <= _FEW or not ranged) and len(counts) <= self.values // 2 + 1:
             numbers = ranged and kind in {"integer", "decimal"} and len(counts) <= _FEW
             return most_frequent(counts, by_value=numbers and not (best and best.layout.thousands_sign))

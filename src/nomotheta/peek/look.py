@@ -98,13 +98,14 @@ class Look:
     format: str = "nomotheta/look/1"
 
 
-def look(path: Path, rows: int | None = None, listener: Listener = nobody) -> Look:
+def look(path: Path, rows: int | None = None, listener: Listener = nobody, *, spreads: bool = True) -> Look:
     """Look at a file of whatever format.
 
     Args:
         path: the file, plain or packed.
         rows: stop after about so many; all where it is None.
         listener: told of the progress.
+        spreads: whether it is asked how the values of each column are spread.
 
     Raises:
         DeliveryError: it cannot be read, is damaged or empty, or its bytes are in no encoding that was tried.
@@ -112,20 +113,21 @@ def look(path: Path, rows: int | None = None, listener: Listener = nobody) -> Lo
     name = readable(path)
     sniffed = sniff(path, name)
     if not sniffed.encoding:
-        return _Look(path, name, sniffed, listener).read(rows)
+        return _Look(path, name, sniffed, listener, spreads=spreads).read(rows)
     try:
-        return _Look(path, name, sniffed, listener).read(rows)
+        return _Look(path, name, sniffed, listener, spreads=spreads).read(rows)
     except DeliveryError as error:
         if "is not utf-8" not in error.what:
             raise
     # what began as ASCII or UTF-8 turned out not to be
     told = "bytes that are not UTF-8 stand further down in it"
     layout = sniffed.layout.model_copy(update={"encoding": "cp1252"})
-    return _Look(path, name, replace(sniffed, layout=layout, encoding_why=told), listener).read(rows)
+    return _Look(path, name, replace(sniffed, layout=layout, encoding_why=told), listener, spreads=spreads).read(rows)
 
 
 class _Look:
-    def __init__(self, path: Path, name: str, sniffed: Sniffed, listener: Listener) -> None:
+    def __init__(self, path: Path, name: str, sniffed: Sniffed, listener: Listener, *, spreads: bool) -> None:
+        self.spreads = spreads
         self.path, self.name, self.sniffed, self.listener = path, name, sniffed, listener
         self.columns = [ColumnLook(each) for each in sniffed.names]
         self.typed = sniffed.layout.traits.columns_known
@@ -231,7 +233,8 @@ class _Look:
             self.name, layout.format, sniffed.format_why, size, packing, sniffed.encoding, sniffed.encoding_why,
             sniffed.line_ends, layout.delimiter if delimited else "", sniffed.delimiter_why,
             layout.quote if delimited else "", bool(layout.header), sniffed.header_why, self.counts["rows"], whole,
-            tuple(map(_seen, self.columns)), tuple(keys), tuple(self.oddities()), tuple(self.first),
+            tuple(_seen(column, spread=self.spreads) for column in self.columns), tuple(keys),
+            tuple(self.oddities()), tuple(self.first),
         )  # fmt: skip
 
     def oddities(self) -> list[Oddity]:
@@ -267,7 +270,7 @@ def _texts(column: Any) -> Any:
     return column if pa.types.is_string(column.type) else as_texts(column)
 
 
-def _seen(column: ColumnLook) -> SeenColumn:
+def _seen(column: ColumnLook, *, spread: bool) -> SeenColumn:
     best = column.best()
     kind = column.kind()
     distinct, exact = column.distinct()
@@ -276,7 +279,8 @@ def _seen(column: ColumnLook) -> SeenColumn:
     return SeenColumn(
         column.name, str(kind), form, column.rows, column.blanks, distinct, exact, low, high, column.longest,
         tuple(column.examples), best.misfits if best else 0, column.edges, tuple(column.null_like),
-        _needs(best) if best and kind.name != "text" and column.native is None else {}, column.spread(),
+        _needs(best) if best and kind.name != "text" and column.native is None else {},
+        column.spread() if spread else None,
     )  # fmt: skip
 
 

@@ -5,7 +5,8 @@ from __future__ import annotations
 import datetime
 import math
 from collections import Counter
-from dataclasses import dataclass, field
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
 from decimal import Decimal, InvalidOperation
 from typing import Any, Literal
 
@@ -19,6 +20,7 @@ _MOST = 1000  # different values that are counted one by one
 _SHOWN, _SHORT = 7, 100
 _MANY = 2 * _MOST  # of a block: with more, of which more than half are different, there are too many
 Weights = NDArray[np.int64] | None  # how often each of some values stands; None for once
+Numbers = Callable[[], tuple[NDArray[np.float64], Weights]]
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,6 +48,22 @@ class Ranges:
     start: float = 0.0
     width: float = 0.0
     counts: NDArray[np.int64] = field(default_factory=lambda: np.zeros(_BINS, np.int64))
+    waiting: list[Numbers] = field(default_factory=list)
+
+    def later(self, numbers: Numbers) -> None:
+        """Take in some values once they are asked for: of thousands of columns with a few each, most never are."""
+        self.waiting.append(numbers)
+
+    def settled(self) -> Ranges:
+        """The same, with all that was to be taken in."""
+        waiting, self.waiting = self.waiting, []
+        for numbers in waiting:
+            self.add(*numbers())
+        return self
+
+    def copied(self) -> Ranges:
+        """Another with the same counts."""
+        return replace(self.settled(), counts=self.counts.copy(), waiting=[])
 
     def add(self, values: NDArray[np.float64], weights: Weights = None) -> None:
         """Take in some finite values, each of which stands so many times."""
@@ -73,6 +91,7 @@ class Ranges:
 
     def filled(self) -> tuple[list[float], list[int]]:
         """The edges and counts from the first bin that holds anything to the last, at most sixteen of them."""
+        self.settled()
         counts, start, width = self.counts, self.start, self.width
         full = np.flatnonzero(counts)
         first, last = int(full[0]), int(full[-1]) + 1

@@ -71,6 +71,9 @@ class Catalogue(Protocol):
     def columns(self, table: str) -> list[PlaceColumn] | None:
         """The columns of a table or view, or None where there is no such table."""
 
+    def home(self) -> str:
+        """The schema that a name without one stands for."""
+
     def tables(self) -> list[str]:
         """The names of all tables and views, with their schema where it is not the usual one."""
 

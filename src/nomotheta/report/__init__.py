@@ -18,7 +18,6 @@ from nomotheta.report.documents import (
 from nomotheta.report.look_page import look_page
 from nomotheta.report.page import STATES, gravest_first, headline, ordered, page, why, write_file, write_parts
 from nomotheta.report.table import mendable_csv
-from nomotheta.report.visible import visible
 
 __all__ = [
     "STATES",
@@ -41,7 +40,6 @@ __all__ = [
     "page",
     "schemas",
     "to_json",
-    "visible",
     "why",
     "write_file",
     "write_parts",

@@ -6,8 +6,8 @@ import base64
 import io
 from typing import Any
 
+from nomotheta.errors import visible
 from nomotheta.peek import Spread
-from nomotheta.report.visible import visible
 
 _INK, _SOFT, _BAR, _REST = "#1c2733", "#5b6b7a", "#3b6ea5", "#b9c6d3"
 _WIDTH, _LINE = 3.3, 0.19  # inches

@@ -9,8 +9,8 @@ from collections.abc import Iterable, Sequence
 from pathlib import Path
 from typing import Any
 
+from nomotheta.errors import visible
 from nomotheta.ledger import RunResult, TableResult
-from nomotheta.report.visible import visible
 from nomotheta.rules import Finding
 
 STATES = {

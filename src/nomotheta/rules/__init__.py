@@ -2,7 +2,7 @@
 
 from nomotheta.rules.anew import as_kind
 from nomotheta.rules.finding import HIDDEN, Finding, Samples, Verdict, gravest, worst
-from nomotheta.rules.judge import Scope, existing, holds, judge
+from nomotheta.rules.judge import Scope, check_spelled, existing, holds, judge
 
 __all__ = [
     "HIDDEN",
@@ -11,6 +11,7 @@ __all__ = [
     "Scope",
     "Verdict",
     "as_kind",
+    "check_spelled",
     "existing",
     "gravest",
     "holds",

@@ -416,10 +416,27 @@ def existing(place: Place, table: str) -> list[PlaceColumn]:
         tables = place.tables()
         mend = did_you_mean(table, tables, "tables there: " + ", ".join(tables[:8]) if tables else "it holds no tables")
         raise PlaceError(f"there is no table '{table}' in {place.shown}", where=f"place {place.name}", mend=mend)
+    check_spelled(place, table)
     for name in own_names([table, *(column.name for column in found)]):
         told = f"'{name}' is a name that only the program's own statements use: no table or column may begin so"
         raise PlaceError(told, where=f"{table} in {place.shown}", mend="rename it")
     return found
+
+
+def check_spelled(place: Place, table: str) -> None:
+    """Whether a table is called by the name by which its loads are known: as in the catalog, without the usual schema.
+
+    Raises:
+        PlaceError: it is called otherwise there.
+    """
+    schema, dot, name = table.rpartition(".")
+    bare = name if dot and schema.casefold() == place.home().casefold() else table
+    listed = place.tables()
+    alike = table if table in listed else next((each for each in listed if each.casefold() == bare.casefold()), bare)
+    spelled = bare if bare in listed else alike
+    if spelled != table and (spelled in listed or bare != table):
+        told = f"the table {table} is called {spelled} there"
+        raise PlaceError(told, where=f"place {place.name}", mend=f'write table = "{spelled}" in the charter')
 
 
 def holds(column: PlaceColumn, declared: Kind) -> bool:

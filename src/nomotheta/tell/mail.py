@@ -12,10 +12,10 @@ from email.utils import format_datetime, make_msgid
 from pathlib import Path
 
 from nomotheta.charter import Tell
-from nomotheta.errors import NomothetaError
+from nomotheta.errors import NomothetaError, visible
 from nomotheta.ledger import LoadResult, Mail, RunResult, TableResult
 from nomotheta.place import masked, with_secrets
-from nomotheta.report import STATES, headline, visible, why
+from nomotheta.report import STATES, headline, why
 
 _PATIENCE = 20  # seconds
 

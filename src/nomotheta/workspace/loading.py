@@ -35,7 +35,7 @@ from nomotheta.load import (
     undo,
 )
 from nomotheta.place import Now, Place, warm
-from nomotheta.rules import Finding, Scope, Verdict, gravest, judge, worst
+from nomotheta.rules import Finding, Scope, Verdict, check_spelled, gravest, judge, worst
 from nomotheta.source import ArrivedFile, arrived, check_sums, expected, sidecars
 from nomotheta.workspace.mending import check_mended, shown, still_out
 
@@ -183,6 +183,7 @@ class Loading:
         with self.workspace.place(attempt.place, create=create) as place:
             self.settle(place)
             if create and place.columns(table) is None:
+                check_spelled(place, table)
                 place.create(table, compiled.charter.kinds())
             compare(place, compiled)
             attempt.despite = self._same_before(place, table, delivered) if even_if_loaded else None

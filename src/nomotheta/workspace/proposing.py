@@ -26,7 +26,9 @@ def propose_of_file(file: Path, root: Path, table: str | None, day: datetime.dat
     path = file.resolve()
     name = path.relative_to(root).as_posix() if path.is_relative_to(root) else str(path)
     plain = re.sub(r"[^a-z]+", "_", path.name.lower().partition(".")[0]).strip("_")
-    return proposal_text(propose_from_look(look(file, None, listener), table or plain or "table", name, day))
+    return proposal_text(
+        propose_from_look(look(file, None, listener, spreads=False), table or plain or "table", name, day)
+    )
 
 
 def propose_of_table(place: Callable[[], AbstractContextManager[Place]], table: str, day: datetime.date) -> str:

@@ -445,7 +445,15 @@ class Workspace:
             )  # fmt: skip
             self.ledger.add_load(held, _now(), run_id)
             return TableResult(charter.table, "fail", held, **about)  # type: ignore[arg-type]
-        result = self.load(charter.table, day, place=place, create=create, again=True, run_id=run_id, listener=listener)
+        try:
+            result = self.load(
+                charter.table, day, place=place, create=create, again=True, run_id=run_id, listener=listener
+            )
+        except DeclarationError as error:  # a secret is not set, a driver is missing: the other tables have theirs
+            why = (error.what, error.where, error.mend)
+            failed = LoadResult(charter.table, place or compiled.place, day, "failed", "error", None, *why)
+            self.ledger.add_load(failed, _now(), run_id)
+            return TableResult(charter.table, "error", failed, **about)  # type: ignore[arg-type]
         reconciliation, message = None, ""
         verdict = result.verdict
         if result.state == "loaded":

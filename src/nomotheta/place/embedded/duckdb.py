@@ -143,6 +143,10 @@ class DuckPlace(Staging):
             for column, of, null, default in rows
         ] or None
 
+    def home(self) -> str:
+        """The schema that a name without one stands for."""
+        return "main"
+
     def tables(self) -> list[str]:
         """All tables and views but our own."""
         rows = self._run(

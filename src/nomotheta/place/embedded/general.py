@@ -125,6 +125,11 @@ class GeneralPlace(Embedded):
             for column in found.columns
         ]  # fmt: skip
 
+    def home(self) -> str:
+        """The schema that a name without one stands for."""
+        with self._translated():
+            return sa.inspect(self._connection).default_schema_name or ""
+
     def tables(self) -> list[str]:
         """All tables and views of the usual schema but our own, and those that were spoken of by their schema."""
         with self._translated():

@@ -114,6 +114,10 @@ class SqlitePlace(Embedded, Staging):
             for name, of, free, filled in rows
         ] or None  # fmt: skip
 
+    def home(self) -> str:
+        """The schema that a name without one stands for."""
+        return "main"
+
     def tables(self) -> list[str]:
         """All tables and views but our own and the database's."""
         rows = self._rows("SELECT name FROM sqlite_master WHERE type IN ('table', 'view') ORDER BY 1")

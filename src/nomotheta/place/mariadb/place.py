@@ -182,6 +182,10 @@ class MariaPlace(Staging):
             for column, of, free, nulls in rows
         ] or None
 
+    def home(self) -> str:
+        """The schema that a name without one stands for."""
+        return str(self._rows("SELECT database()")[0][0])
+
     def tables(self) -> list[str]:
         """All tables and views but our own."""
         rows = self._rows("SELECT table_name FROM information_schema.tables WHERE table_schema = database() ORDER BY 1")

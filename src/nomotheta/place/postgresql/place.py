@@ -160,6 +160,10 @@ class PostgresPlace(Staging):
             for row in rows
         ] or None  # fmt: skip
 
+    def home(self) -> str:
+        """The schema that a name without one stands for."""
+        return str(self._rows("SELECT current_schema() AS home")[0]["home"])
+
     def tables(self) -> list[str]:
         """All tables and views but our own and the database's."""
         rows = self._rows(
