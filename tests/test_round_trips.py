@@ -13,8 +13,8 @@ from conftest import SETTINGS, Space
 from nomotheta.conditions import parse_kind
 from nomotheta.kinds import as_texts, read_column
 from nomotheta.kinds.native import CANONICAL, UNTYPED
-from nomotheta.load import as_kind
 from nomotheta.place import connect, quoted
+from nomotheta.rules import as_kind
 from servers import Database, server
 
 SORTS = ["duckdb", "postgresql", "mariadb", "sqlite", "general"]
