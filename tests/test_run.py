@@ -314,3 +314,16 @@ def test_the_python_api_walks_the_same_path(space: Space) -> None:
     assert result.verdict == "pass"
     assert re.fullmatch(r"[0-9a-f]{32}", workspace.identity)
     workspace.close()
+
+
+def test_a_second_night_of_rows_that_cannot_be_told_apart_is_held_against_the_files_of_both(space: Space) -> None:
+    space.charter(
+        'table = "t"\n[delivery]\nfiles = "t-{day}.csv"\n[load]\ntolerate = "all"\n[columns.n]\nkind = "integer"\n', "t"
+    )
+    for day, rows in (("2026-06-01", "1\n2\n"), ("2026-06-02", "3\n")):
+        space.write(f"t-{day}.csv", "n\n" + rows)
+        ended = space.run("run", "t", "--day", day, "--create", "--json")
+        assert ended.code == 0, ended.text
+    assert ended.json["tables"][0]["reconciliation"]["over"] == "all loads"
+    space.sql("UPDATE t SET n = 4 WHERE n = 1")
+    assert space.run("reconcile", "t", "--load", "2").code == 1

@@ -131,7 +131,7 @@ def peek(
         from nomotheta.cli.progress import bars
         from nomotheta.peek import look
 
-        with bars(quiet=json) as listener:
+        with bars(quiet=json, screen="nomotheta.cli.show_look") as listener:
             found = look(file, rows, listener, spreads=bool(json or page))
         if page:
             _write_page(found, page)

@@ -15,13 +15,13 @@ if TYPE_CHECKING:
 
 
 @contextmanager
-def bars(*, quiet: bool) -> Iterator[Listener]:
+def bars(*, quiet: bool, screen: str = "nomotheta.cli.show") -> Iterator[Listener]:
     """A listener that draws a bar for each piece of long work.
 
-    While that goes on, what will be needed to show its result is imported.
+    While that goes on, what will be needed to show its result is imported: the module of its `screen`.
     """
     if quiet or not sys.stderr.isatty():
-        yield _ready("nomotheta.report" if quiet else "nomotheta.cli.show", nobody)
+        yield _ready("nomotheta.report" if quiet else screen, nobody)
         return
     from rich.console import Console
     from rich.progress import BarColumn, DownloadColumn, TextColumn, TimeRemainingColumn, TransferSpeedColumn
@@ -43,7 +43,7 @@ def bars(*, quiet: bool) -> Iterator[Listener]:
             if event.ended:
                 drawn.remove_task(tasks.pop(event.label))
 
-        yield _ready("nomotheta.cli.show", listen)
+        yield _ready(screen, listen)
 
 
 def _ready(module: str, listener: Listener) -> Listener:

@@ -373,22 +373,18 @@ class Workspace:
             raise DeclarationError(f"no load of {table} is in the ledger, so there are no files to hold it against",
                                    where=table, mend=f"load it first: nomotheta load {table}")  # fmt: skip
         loads = [self._loaded_files(compiled, result, at) for result, at in standing if result.balance]
-        family = None
-        if load_no is not None:
-            family = self._loading.family(load_no)
-            loads = [each for each in loads if each.load_no in family]
-            if not loads:
-                known = ", ".join(str(result.load_no) for result, _ in standing)
-                raise DeclarationError(
-                    f"load {load_no} did not load into {table}", where=table, mend=f"its loads: {known}"
-                )
-        scope = self._loading.scope_of_load(compiled, loads[-1].load_no)
+        number = loads[-1].load_no if load_no is None else load_no
+        family = self._loading.family(number)
+        own = [each for each in loads if each.load_no in family]
+        if not own:
+            known = ", ".join(str(result.load_no) for result, _ in standing)
+            raise DeclarationError(f"load {load_no} did not load into {table}", where=table, mend=f"its loads: {known}")
+        scope = self._loading.scope_of_load(compiled, own[-1].load_no)
         if compiled.charter.load.how == "merge" and scope.label == "table":
-            scope = Scope(f"load {loads[-1].load_no}")
-        if scope.label == "table":
+            scope = Scope(f"load {own[-1].load_no}")
+        if scope.label == "table":  # the rows of one load cannot be told from the others': the files of all are held
             return loads, Scope("all loads" if len(loads) > 1 else f"load {loads[-1].load_no}")
-        family = family or self._loading.family(loads[-1].load_no)
-        return [each for each in loads if each.load_no in family], scope
+        return own, scope
 
     def _loaded_files(self, compiled: Compiled, result: LoadResult, at: datetime.datetime) -> LoadedFiles:
         """The files of a load, and how they are read."""
