@@ -28,7 +28,7 @@ from blake3 import blake3
 
 from nomotheta.errors import DeliveryError
 
-CHUNK = 4 << 20
+CHUNK = 6 << 20
 _FIRST = (1 << 20, 2 << 20, 4 << 20)
 _SEVERAL = re.compile(r"[*?[]")  # what makes a part of a path stand for several
 _HEAD = 6  # bytes of a file by which its packing is known

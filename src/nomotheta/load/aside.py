@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import functools
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, fields, replace
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 from numpy.typing import NDArray
 
 from nomotheta.charter import Layout
@@ -18,7 +19,7 @@ from nomotheta.load.rejects import SCHEMA
 from nomotheta.source import Batch, Odd, Parts
 
 Ints = NDArray[np.int64]
-_PART = 20_000  # faults that are told at a time
+_PART, _FEW = 20_000, 2_000  # faults that are told at a time, and that are told at once
 
 
 @dataclass(frozen=True, slots=True)
@@ -154,13 +155,19 @@ class Aside:
     faults: Any
     records: Ints
     teller: Teller
+    told: Any = None
 
     @classmethod
     def of(cls, faults: Sequence[Any], odd: Sequence[Odd], teller: Teller) -> Aside:
         """From tables of faults, and records without a place in the columns."""
         strange = [Fault(each.record, "", None, each.reason, "", each.message) for each in odd]
         tables = [*([as_table(strange)] if strange else []), *faults]
-        return cls._in_order(tables, teller) if tables else cls(_no_faults(), np.zeros(0, np.int64), teller)
+        if not tables:
+            return cls(_no_faults(), np.zeros(0, np.int64), teller)
+        found = cls._in_order(tables, teller)
+        if found.faults.num_rows > _FEW:
+            return found
+        return replace(found, told=teller.tell(found.faults, 0))  # a few take no room, and are told beside the loading
 
     @classmethod
     def _in_order(cls, tables: Sequence[Any], teller: Teller) -> Aside:
@@ -180,5 +187,11 @@ class Aside:
 
     def tables(self, before: int, size: int = _PART) -> Iterator[Any]:
         """All of it as tables of SCHEMA, of at most so many faults; so many records stand in the file before it."""
+        if self.told is not None and self.told.num_rows <= size:
+            at = SCHEMA.get_field_index("record")
+            moved = before and self.teller.parts is None
+            numbers = pc.add(self.told["record"], before) if moved else self.told["record"]
+            yield self.told.set_column(at, SCHEMA.field(at), numbers)
+            return
         for first in range(0, self.faults.num_rows, size):
             yield self.teller.tell(self.faults.slice(first, size), before)
