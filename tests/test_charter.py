@@ -5,8 +5,10 @@ from __future__ import annotations
 import tomllib
 
 import pytest
+from pydantic import TypeAdapter
 
 from conftest import TICKETS, Space
+from nomotheta.charter.model import Tolerated
 from nomotheta.charter.positions import positions
 
 WRONG = [
@@ -174,3 +176,12 @@ k = \"\"\"a \\\" b\"\"\"
     assert found[("t", "long")] == 8
     assert (found[("many", 0, "n", "deep")], found[("many", 1)], found[("many", 1, "sub", "k")]) == (12, 13, 15)
     assert not any("fake" in path for path in found)
+
+
+def test_a_share_is_met_to_the_very_row() -> None:
+    for permille in range(1, 1000):
+        share = TypeAdapter(Tolerated).validate_python(f"{permille / 10}%")
+        for of in (1000, 3000, 7000):
+            most = permille * of // 1000
+            assert share.allows(most, of), (permille, of)
+            assert not share.allows(most + 1, of), (permille, of)

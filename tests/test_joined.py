@@ -120,3 +120,14 @@ def test_plain_files_are_read_in_one_block_and_a_reject_is_named_by_its_own_file
     (reject,) = rejects
     assert (reject["file"], reject["line"], reject["record"], reject["offset"]) == ("f33.csv", 3, 2, 14)
     assert [(each.records, each.rejected, each.lines) for each in counts[32:34]] == [(2, 0, 3), (2, 1, 3)]
+
+
+@pytest.mark.parametrize("join", [True, False])
+def test_a_quote_left_open_in_one_file_does_not_take_in_the_next(tmp_path: Path, *, join: bool) -> None:
+    (tmp_path / "t.toml").write_text(CHARTER.format(layout=""))
+    (tmp_path / "f1.csv").write_text('a,b,c\n1,x,1\n2,"open,2\n')
+    (tmp_path / "f2.csv").write_text('a,b,c\n3,y",3\n4,z,4\n')
+    rows, rejects, counts, _ = read(tmp_path, join=join)
+    assert [row["a"] for row in rows] == [1, 3, 4]
+    assert [(each["file"], each["line"]) for each in rejects] == [("f1.csv", 3)]
+    assert [each.records for each in counts] == [2, 2]
