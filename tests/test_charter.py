@@ -27,6 +27,7 @@ WRONG = [
     ('[load]\nslice = "day = :day"', 'slice belongs to how = "overwrite"', ""),
     ('[load]\nhow = "overwrite"\nslice = "dya = :day"', "no column 'dya'", "columns: a"),
     ("[columns.b]", "the column needs a kind", ""),
+    ('[columns.A]\nkind = "date"', "'a' and 'A' differ in upper and lower case only", "another name"),
     ('[columns.b]\nkind = "txt"', "'txt' is not a kind", "did you mean 'text'?"),
     ("[columns.b]\nkind = 3", "a kind is a text", ""),
     ('[columns.b]\nfrom = "@load.di"', "'@load.di' is not known", ""),

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import json
 import os
 import signal
 import subprocess
 import sys
 import time
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -15,7 +17,7 @@ import nomotheta
 from conftest import DAY, SETTINGS, TICKETS, Space
 from nomotheta import kernel
 from nomotheta.errors import NomothetaError
-from nomotheta.place import masked
+from nomotheta.secrets import masked
 
 PROGRAM = [sys.executable, "-m", "nomotheta"]
 COMMANDS = [
@@ -232,3 +234,81 @@ def test_the_errors_form_one_tree_with_an_exit_code_each() -> None:
 )
 def test_passwords_in_urls_are_masked(url: str, shown: str) -> None:
     assert masked(url) == shown
+
+
+def process(space: Space, *words: str, **how: Any) -> subprocess.CompletedProcess[bytes]:
+    """The program as a process of its own."""
+    command = [sys.executable, "-m", "nomotheta", *words]
+    return subprocess.run(command, cwd=space.root, check=False, stdin=subprocess.DEVNULL, **how)
+
+
+def test_output_that_cannot_be_written_changes_neither_the_work_nor_the_exit_code(space: Space) -> None:
+    space.charter(TICKETS.replace('tolerate = "all"', 'tolerate = "none"'))
+    space.tickets("ticket_no;fare;sold_on\nT001;x;01.06.2026\n")
+    load = ("load", "tickets", "--day", DAY, "--create")
+
+    with Path("/dev/full").open("wb") as full:
+        on_a_full_disk = process(space, *load, stdout=full, stderr=subprocess.PIPE)
+    closed = subprocess.run(
+        ["/bin/sh", "-c", 'exec "$@" >&- 2>&-', "sh", sys.executable, "-m", "nomotheta", *load],
+        cwd=space.root,
+        check=False,
+    )
+    read, write = os.pipe()
+    os.close(read)
+    unread = process(space, *load, stdout=write, stderr=write)
+    os.close(write)
+    plain = process(space, *load, capture_output=True, env=os.environ | {"PYTHONIOENCODING": "ascii"})
+
+    assert [each.returncode for each in (on_a_full_disk, closed, unread, plain)] == [1] * 4
+    assert b"the output could not be written: No space left on device" in on_a_full_disk.stderr
+    assert b"x" in plain.stdout
+    assert plain.stdout.isascii()
+    assert [entry["state"] for entry in space.run("ledger", "--json").json["entries"]] == ["undone"] * 4
+
+
+@pytest.mark.parametrize("words", [("load",), ("load", "t", "--nope"), ("nope",), ("load", "t", "--day", "31.12.")])
+def test_a_wrong_command_line_is_a_document_where_one_is_wanted(space: Space, words: tuple[str, ...]) -> None:
+    ended = process(space, *words, "--json", capture_output=True)
+
+    assert ended.returncode == 2
+    assert json.loads(ended.stdout)["exit_code"] == 2
+    assert ended.stderr == b""
+
+
+def test_rejects_that_go_into_a_file_are_told_as_a_document(space: Space) -> None:
+    space.tickets("ticket_no;fare;sold_on\nT001;x;01.06.2026\n")
+    space.load()
+
+    found = space.run("rejects", "--csv", "é.csv", "--json").json
+
+    assert found == {"load_no": 1, "table": "tickets", "rows": 1, "file": "é.csv", "format": "nomotheta/rejects-file/1"}
+    mask = os.umask(0)
+    os.umask(mask)
+    assert (space.root / "é.csv").stat().st_mode & 0o777 == 0o666 & ~mask
+    assert [path.name for path in space.root.iterdir() if path.name.endswith(".part")] == []
+
+
+def test_lint_tells_of_a_rule_that_computes_with_a_private_value_and_it_is_hidden(space: Space) -> None:
+    space.charter(TICKETS.replace("[columns.fare]", "[columns.fare]\nprivate = true") + (
+        '[[rules]]\nname = "x"\noffenders = "select ticket_no, fare * 2 as twice, FARE from tickets"\notherwise = "warn"\n'
+    ))  # fmt: skip
+    space.tickets("ticket_no;fare;sold_on\nT001;1,50;01.06.2026\n")
+
+    assert "the rule 'x' reads the private column fare" in space.run("lint").text
+    (found,) = [each for each in space.load()["findings"] if each["rule"] == "x"]
+    assert found["samples"]["rows"] == [["T001", "(private)", "(private)"]]
+
+
+@pytest.mark.parametrize("wait", [0.2, 0.3, 0.4, 0.5, 0.7, 0.9])
+def test_an_interrupt_is_quiet_whenever_it_comes(space: Space, wait: float) -> None:
+    space.tickets("ticket_no;fare;sold_on\nT001;1,00;01.06.2026\n")
+    space.load()
+    command = [sys.executable, "-m", "nomotheta", "reconcile", "tickets"]
+    started = subprocess.Popen(command, cwd=space.root, stdout=subprocess.PIPE, stderr=subprocess.PIPE)
+    time.sleep(wait)
+    started.send_signal(signal.SIGINT)
+    _, err = started.communicate()
+
+    assert started.returncode in {0, 130, -signal.SIGINT}
+    assert b"Traceback" not in err

@@ -13,7 +13,7 @@ import pytest
 from conftest import Space
 from nomotheta.demo import NIGHTS, PLANTED
 from nomotheta.ledger import Ledger
-from nomotheta.report import to_json
+from nomotheta.report.documents import to_json
 
 NUMBERS = {night: number for number, night in enumerate(NIGHTS, 1)}
 

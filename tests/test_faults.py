@@ -136,7 +136,7 @@ def test_a_disk_that_is_full_before_the_load_begins_leaves_the_table_as_it_was(s
     space.load()
     space.tickets(ROWS.replace("T00", "T10"), "2026-06-02")
     workspace = open_workspace(space.root)
-    workspace.ledger._connection.execute("PRAGMA max_page_count = 1")  # as many as there are, and no more
+    workspace.ledger._database.connection.execute("PRAGMA max_page_count = 1")  # as many as there are, and no more
     fill(workspace)
 
     with pytest.raises(NomothetaError, match="full"):
@@ -151,7 +151,7 @@ def fill(workspace: Any) -> None:
     """Use up what is free in the ledger's pages."""
     with pytest.raises(NomothetaError, match="full"):
         while True:
-            workspace.ledger.begin_load("other", "other", NIGHT, datetime.datetime.now(datetime.UTC), 0, None)
+            workspace.ledger.begin_load("other", "other", NIGHT, datetime.datetime.now(datetime.UTC), None, 1)
 
 
 def test_a_disk_that_fills_up_while_it_is_loaded_undoes_the_load(space: Space) -> None:
@@ -160,14 +160,14 @@ def test_a_disk_that_fills_up_while_it_is_loaded_undoes_the_load(space: Space) -
     honest = workspace.ledger.expect_load
 
     def full(entry: int, result: Any) -> None:
-        workspace.ledger._connection.execute("PRAGMA max_page_count = 1")
+        workspace.ledger._database.connection.execute("PRAGMA max_page_count = 1")
         fill(workspace)
         honest(entry, result)
 
     workspace.ledger.expect_load = full
     with pytest.raises(NomothetaError, match="full"):
         workspace.load("tickets", NIGHT, create=True)
-    workspace.ledger._connection.execute("PRAGMA max_page_count = 100000")
+    workspace.ledger._database.connection.execute("PRAGMA max_page_count = 100000")
     workspace.ledger.close()
 
     assert space.sql("SELECT count(*) FROM tickets") == [(0,)]
@@ -233,7 +233,7 @@ def test_a_commit_whose_answer_is_lost_is_settled_by_its_mark(
             found = space.run("load", "tickets", "--day", DAY, "--create")
 
         assert found.code == (0 if answers else 3), found.text
-        assert ("its commit stands, though the answer to it was lost" in found.text) == answers
+        assert ("it was committed, though the answer to the commit was lost" in found.text) == answers
         assert space.run("load", "tickets", "--day", DAY).code == 1  # it was loaded before
         entries = space.run("ledger", "--json").json["entries"]
         assert [each["state"] for each in entries] == ["refused", "loaded"]

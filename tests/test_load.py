@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import contextlib
 import csv
 import datetime
 import gzip
 import itertools
 import os
 import stat
+from concurrent.futures import ThreadPoolExecutor
 from decimal import Decimal
 
 import numpy as np
@@ -133,7 +135,7 @@ def test_appending_knows_the_keys_that_stand_in_the_table(space: Space) -> None:
 
     assert [load["balance"][key] for key in ("loaded", "repeated", "before", "after")] == [1, 2, 2, 3]
     assert [(each["line"], each["message"]) for each in space.rejects()] == [
-        (2, "its key stands in the table already"), (4, "repeats the key of line 3"),
+        (2, "its key is in the table already"), (4, "repeats the key of line 3"),
     ]  # fmt: skip
     assert space.sql("select fare::varchar from tickets where ticket_no = 'T003'") == [("3.00",)]
 
@@ -345,13 +347,28 @@ def test_a_database_held_by_another_process_is_told_with_its_number(space: Space
     assert f"warehouse.duckdb is locked by process {holder.pid}" in ended.text
 
 
+def test_no_number_is_given_out_twice_however_many_ask_at_once(space: Space) -> None:
+    space.tickets(SOUND)
+    space.load()
+
+    def ask(_: int) -> list[int]:
+        with contextlib.closing(open_workspace(space.root)) as workspace:
+            day, now = workspace.today(), datetime.datetime.now(datetime.UTC)
+            return [workspace.ledger.begin_load("tickets", "warehouse", day, now, None, 1)[1] for _ in range(20)]
+
+    with ThreadPoolExecutor(4) as pool:
+        given = [number for numbers in pool.map(ask, range(4)) for number in numbers]
+
+    assert sorted(given) == list(range(2, 82))
+
+
 def test_a_load_that_was_cut_off_is_settled_from_the_mark_in_the_place(space: Space) -> None:
     space.tickets(SOUND)
     space.load()
     workspace = open_workspace(space.root)
     for load_no in (1, 2):  # two loads whose process is gone: one had committed, one had not
-        entry = workspace.ledger.begin_load(
-            "tickets", "warehouse", workspace.today(), datetime.datetime.now(datetime.UTC), load_no, None
+        entry, _ = workspace.ledger.begin_load(
+            "tickets", "warehouse", workspace.today(), datetime.datetime.now(datetime.UTC), None, load_no, load_no
         )
         workspace.ledger._rows("UPDATE entries SET process = 999999999 WHERE entry_id = ?", entry)
     workspace.close()

@@ -12,6 +12,7 @@ import pytest
 from conftest import DAY, SETTINGS, Space
 from nomotheta.errors import DeclarationError, PlaceError
 from nomotheta.place import connect
+from nomotheta.place.mariadb import bulk
 from nomotheta.place.mariadb.bulk import BulkInsert
 from nomotheta.place.mariadb.place import MariaPlace
 from servers import Database, server
@@ -97,6 +98,21 @@ def test_rows_come_out_as_they_went_in_whatever_the_server_takes(
     only(way, monkeypatch)
 
     goes_in_and_comes_out("mariadb", database)
+
+
+def test_a_driver_without_what_bulk_execution_needs_is_told_of_and_does_it_another_way(
+    there: Space, database: Database, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(bulk, "_INNER", (*bulk._INNER, "_gone"))
+    there.tickets(GOOD)
+
+    loaded = there.load()
+
+    assert (loaded["state"], loaded["balance"]["after"]) == ("loaded", 3)
+    (note,) = loaded["notes"]
+    assert note.startswith("rows go in more slowly: PyMySQL")
+    assert note.endswith("has no _gone")
+    assert "has no _gone" in there.run("places").text
 
 
 def test_the_row_that_does_not_fit_is_told_among_all_that_were_sent(database: Database) -> None:

@@ -32,6 +32,7 @@ def mend(space: Space, change: Callable[[dict[str, str]], Any], delimiter: str =
 
 def again(space: Space, file: str) -> Any:
     ended = space.run("load", "tickets", "--again", file, "--json")
+    assert "loads" in ended.json, ended.text
     return ended.json["loads"][0] | {"exit": ended.code}
 
 
@@ -61,6 +62,21 @@ def test_mended_rows_come_later_and_the_balance_of_their_load_closes(space: Spac
     assert "4 rows set aside: 2 came later with load 2, 2 open" in space.run("rejects", "1").text
     assert [each["line"] for each in ended["shown"]] == [5, 6]
     assert space.run("reconcile", "tickets").code == 0
+
+
+def test_rows_mended_under_one_file_name_again_and_again_are_reconciled(space: Space) -> None:
+    space.tickets(FAULTY)
+    space.load()
+    again(space, mend(space, mended))
+    last = again(space, mend(space, lambda row: row.update(sold_on="01.06.2026") or row["ticket_no"] == "T004"))
+    (space.root / "fixed.csv").unlink()
+
+    found = space.run("reconcile", "tickets", "--json")
+
+    assert last["balance"]["loaded"] == 1
+    assert (found.code, found.json["tables"][0]["files_rows"]) == (0, 4)
+    space.sql("update tickets set fare = 1 where ticket_no = 'T004'")
+    assert space.run("reconcile", "tickets").code == 1
 
 
 def test_a_row_can_come_only_once(space: Space) -> None:

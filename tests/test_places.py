@@ -385,7 +385,7 @@ def goes_in_and_comes_out(sort: str, database: Database) -> None:
         prints = each.fingerprint
         hashed = {column: kind for column, kind in kinds.items() if kind.name != "real"}
         row = each.fetch(f"SELECT {prints.hash_sum(hashed)} AS h {each.rowset(name)}").to_pylist()[0]
-        buckets = each.fetch(f"SELECT {prints.bucket(hashed)} AS b {each.rowset(name)}").column("b").to_pylist()
+        buckets = each.fetch(f"SELECT {prints.bucket(hashed, 1024)} AS b {each.rowset(name)}").column("b").to_pylist()
         rows = each.fetch(f"SELECT {prints.row_hash(hashed)} AS h {each.rowset(name)}").column("h").to_pylist()
         found.append((int(row["h"]), sorted(buckets), sorted(map(int, rows))))
         unlike = {"uuid": "text"} if sort == "general" and each is place else {}
@@ -505,6 +505,34 @@ def test_what_an_overwrite_replaced_is_put_back(sort: str, there: Space, databas
     assert database.ask("SELECT count(*) FROM nomotheta_marks WHERE content = 'kept'") == [(0,)]
 
 
+NUMBERED = {
+    "postgresql": "BIGINT GENERATED ALWAYS AS IDENTITY", "mariadb": "BIGINT AUTO_INCREMENT UNIQUE",
+    "duckdb": "BIGINT DEFAULT 7", "sqlite": "BIGINT DEFAULT 7", "general": "BIGINT DEFAULT 7",
+}  # fmt: skip
+TWICE = {"sqlite": "INTEGER AS (fare * 2)", "duckdb": "", "postgresql": "NUMERIC GENERATED ALWAYS AS (fare * 2) STORED"}
+
+
+def test_undo_puts_back_the_columns_that_no_charter_names(sort: str, there: Space, database: Database) -> None:
+    there.charter(TICKETS.replace('tolerate = "all"', 'tolerate = "all"\nhow = "overwrite"\nkeep_previous = true'))
+    day = "01.06.2026"
+    there.tickets(f"ticket_no;fare;sold_on\nT001;1;{day}\nT002;2;{day}\nT003;3;{day}\n")
+    there.load()
+    twice = TWICE.get(sort, "DECIMAL(9,2) AS (fare * 2)")
+    for column in ("remark VARCHAR(20)", f"numbered {NUMBERED[sort]}", f"twice {twice}" if twice else ""):
+        database.ask(f"ALTER TABLE tickets ADD COLUMN {column}" if column else "SELECT 1")
+    database.ask("UPDATE tickets SET remark = 'by hand' WHERE ticket_no <> 'T002'")
+    database.ask("DELETE FROM tickets WHERE ticket_no = 'T001'")
+    before = database.ask("SELECT * FROM tickets ORDER BY ticket_no")
+    there.tickets(f"ticket_no;fare;sold_on\nT004;4;{day}\n")
+    there.load()
+    assert database.ask("SELECT remark FROM tickets") == [(None,)]
+
+    ended = there.run("undo", "2")
+
+    assert ended.code == 0, ended.text
+    assert database.ask("SELECT * FROM tickets ORDER BY ticket_no") == before
+
+
 def test_the_same_content_goes_in_again_where_it_is_meant(there: Space, database: Database) -> None:
     there.charter(TICKETS.replace('[[keys]]\ncolumns = ["ticket_no"]\n', ""))
     there.tickets(GOOD)
@@ -531,6 +559,45 @@ def test_a_rehearsal_leaves_nothing_behind(there: Space, database: Database) -> 
     assert database.ask("SELECT count(*) FROM tickets") == [(3,)]
     assert len(there.run("ledger", "--json").json["entries"]) == before
     assert there.load(day="2026-06-02")["balance"]["after"] == 6
+
+
+@pytest.mark.parametrize("staged", [False, True])
+def test_two_workspaces_that_load_at_once_never_share_a_number(
+    there: Space, database: Database, sort: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, *, staged: bool
+) -> None:
+    if staged:
+        there.charter(STAGED.replace("text(7)", "text(4)").replace("[0-9]{6}", "[0-9]{3}"))
+    other = Space(tmp_path / "other")
+    for name in ("nomotheta.toml", "charters/tickets.toml"):
+        other.write(name, (there.root / name).read_text())
+    other.tickets("ticket_no;fare;sold_on\nT101;1,00;01.06.2026\n")
+    there.tickets("ticket_no;fare;sold_on\nT001;x;01.06.2026\nT002;2,00;01.06.2026\n")
+    first = there.load()
+    with opened(there, database.url) as place:
+        of, honest_number = type(place), type(place).next_load_no
+    asked = iter([first["load_no"]])  # the other one asked for a number before this load was committed
+    monkeypatch.setattr(of, "next_load_no", lambda place: next(asked, None) or honest_number(place))
+
+    second = other.load()
+
+    assert (second["load_no"], second["balance"]["after"]) == (first["load_no"] + 1, 2)
+    if sort == "general":  # which takes single rows out by a primary key only
+        return
+    assert other.run("undo", str(second["load_no"])).code == 0
+    assert database.ask("SELECT ticket_no FROM tickets") == [("T002",)]
+    assert there.run("undo", str(first["load_no"])).code == 0
+
+
+def test_only_tables_that_a_load_has_made_are_dropped(there: Space, database: Database) -> None:
+    there.charter(STAGED.replace("text(7)", "text(4)").replace("[0-9]{6}", "[0-9]{3}"))
+    there.tickets("ticket_no;fare;sold_on\nT002;2,00;01.06.2026\n")
+    database.ask("CREATE TABLE tickets_staging_7_0123456789ab (mine INTEGER)")
+
+    assert there.load()["balance"]["after"] == 1
+
+    with opened(there, database.url) as place:
+        assert sorted(place.tables()) == ["tickets", "tickets_staging_7_0123456789ab"]
+        assert place.marks("tickets_staging_7_0123456789ab") == []
 
 
 STAGED = TICKETS.replace("[load]\n", "[load]\nstaging = { rows = 1000 }\n").replace("text(4)", "text(7)").replace(
@@ -678,3 +745,58 @@ def test_a_table_of_texts_is_judged_by_the_kinds_that_are_declared(there: Space,
         "key (k) never repeats": 1, "m is listed in listed(m)": 1, "more": 1, "day is date": 1, "m is integer": 1,
     }  # fmt: skip
     assert found["in all"]["verdict"] == "pass"
+
+
+ALIKE = """
+table = "tickets"
+[delivery]
+files = "inbox/tickets-{day}.csv"
+[columns.n]
+kind = "integer"
+[columns.t]
+kind = "text(30)"
+[columns.r]
+kind = "real"
+[columns.m]
+kind = "decimal(20,2)"
+[columns.d]
+kind = "date"
+[columns.at]
+kind = "timestamptz"
+between = { values = [2026-06-01T00:00:00, 2026-06-01T23:59:59], otherwise = "warn" }
+[load]
+after_fail = "keep"
+"""
+SAME = {
+    "capitals": "upper(t) not in ('SS', 'ẞ', 'ß', 'I', 'Ǆ', 'STRASSE')", "small": "lower(t) = t",
+    "both": "upper(lower(t)) = upper(t)", "number": "coalesce(cast(t as integer), 0) < 5", "money": "coalesce(cast(t as decimal(6,2)), 0) < 5",
+    "clamped": "floor(r) > -5", "rounded": "cast(m as integer) < 100", "narrow": "cast(m as decimal(4,1)) < 100",
+    "late": "d + 3000000 > date '2000-01-01'", "later": "d + interval '9000' year > date '2000-01-01'",
+}  # fmt: skip
+TEXTS = ["ß", "İ", "ı", "ǆ", "Straße", "abc", "ÉÈ", "σς", "ﬁ", "99999999999999999999", "9223372036854775807", "-9223372036854775809",
+         "1234567.5", "12.345", "4", "", "K"]  # fmt: skip
+
+
+def test_a_condition_means_the_same_in_every_place(sort: str, there: Space, database: Database, tmp_path: Path) -> None:
+    rules = "".join(f'[[rules]]\nname = "{name}"\neach = "{sql}"\notherwise = "warn"\n' for name, sql in SAME.items())
+    rows = [
+        f"{at},{text},{(-1) ** at * 10.0 ** (at * 3)},{at}{at}.5{at % 10},{2000 + at * 400}-01-0{at % 9 + 1},2026-0{5 + (at % 2)}-{31 - at % 2 * 30:02d} 2{at % 4}:30:00Z"
+        for at, text in enumerate(TEXTS)
+    ]
+    other = Space(tmp_path / "embedded")
+    found = []
+    for space, url in ((there, database.url), (other, "duckdb:///warehouse.duckdb")):
+        settings = SETTINGS.replace("duckdb:///warehouse.duckdb", url).replace(
+            "name =", 'time_zone = "Atlantic/Faroe"\nname ='
+        )
+        space.write("nomotheta.toml", settings)
+        space.charter(ALIKE)
+        space.tickets("\n".join(["n,t,r,m,d,at", *rows]) + "\n")
+        loaded = {
+            each["rule"].split()[0]: each["breaks"] for each in space.load()["findings"] if each["columns"] == ["at"]
+        }
+        space.charter(ALIKE + rules)
+        judged = space.judge()
+        found.append({name: (judged[name]["verdict"], judged[name]["breaks"]) for name in SAME} | loaded)
+
+    assert found[0] == found[1]

@@ -16,9 +16,11 @@ import pytest
 from aiosmtpd.controller import Controller
 from aiosmtpd.smtp import AuthResult
 
-from conftest import DAY, SETTINGS, Space
+from conftest import DAY, SETTINGS, TICKETS, Space
 from nomotheta import open_workspace
-from nomotheta.report import schemas
+from nomotheta.errors import PlaceError
+from nomotheta.report.documents import schemas
+from nomotheta.workspace import Workspace
 
 LISTED = '[[references]]\ncolumns = ["{0}"]\nlisted_in = "{1}({0})"\n'
 
@@ -166,6 +168,53 @@ def test_reports_of_runs_that_are_not_there_are_refused(space: Space) -> None:
     assert space.run("report").code == 2
     assert "the ledger holds no run yet" in space.run("report").text
     assert "there is no run 7" in space.run("report", "7").text
+
+
+def test_a_failure_stays_open_until_it_passes(space: Space) -> None:
+    rule = '[[rules]]\nname = "dear"\nwhole = "max(fare) < 10"\n'
+    space.charter(TICKETS.replace('tolerate = "all"', 'tolerate = "all"\nafter_fail = "keep"') + rule)
+    space.tickets("ticket_no;fare;sold_on\nT001;12,00;01.06.2026\n")
+
+    first, second = ran(space), ran(space)
+    space.sql("update tickets set fare = 9")
+    third = ran(space)
+
+    assert (first["exit"], first["tickets"]["load"]["state"]) == (1, "loaded")
+    assert (second["exit"], second["tickets"]["load"]["state"]) == (1, "unchanged")
+    assert [each["rule"] for each in second["tickets"]["load"]["findings"] if each["verdict"] == "fail"] == ["dear"]
+    assert (third["exit"], third["tickets"]["load"]["state"]) == (0, "unchanged")
+
+
+def test_what_could_not_be_reconciled_is_reconciled_by_the_next_run(
+    space: Space, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    chain(space)
+
+    def locked(*_: Any, **__: Any) -> None:
+        raise PlaceError("the database is locked")
+
+    with monkeypatch.context() as met:
+        met.setattr(Workspace, "reconcile", locked)
+        first = ran(space, "a")
+    second, third = ran(space, "a"), ran(space, "a")
+
+    assert (first["exit"], first["a"]["verdict"]) == (3, "error")
+    assert (second["exit"], second["a"]["reconciliation"]["verdict"]) == (0, "pass")
+    assert (third["exit"], third["a"]["reconciliation"]) == (0, None)
+
+
+def test_a_table_that_was_emptied_since_does_not_pass_as_unchanged(space: Space) -> None:
+    chain(space)
+    ran(space, "a")
+    space.sql("delete from a")
+
+    found = ran(space, "a")
+
+    assert (found["exit"], found["a"]["load"]["state"], found["a"]["reconciliation"]["verdict"]) == (
+        1,
+        "unchanged",
+        "fail",
+    )
 
 
 class Taken:

@@ -12,6 +12,8 @@ import difflib
 from collections.abc import Iterable
 from typing import Any
 
+from nomotheta.secrets import scrubbed
+
 
 class NomothetaError(Exception):
     """What went wrong, where, and what to do about it; `code` is the exit code of a command that ends in it."""
@@ -19,6 +21,7 @@ class NomothetaError(Exception):
     code = 3
 
     def __init__(self, what: str, *, where: str = "", mend: str = "") -> None:
+        what, where, mend = map(scrubbed, (what, where, mend))
         super().__init__(what)
         self.what, self.where, self.mend = what, where, mend
 
@@ -50,7 +53,7 @@ class PlaceError(NomothetaError):
 
     def __init__(self, what: str, *, where: str = "", mend: str = "", row: int | None = None) -> None:
         super().__init__(what + (f" (row {row:,} of those sent)" if row else ""), where=where, mend=mend)
-        self.told, self.row = what, row
+        self.told, self.row = scrubbed(what), row
 
 
 def nearest(word: str, known: Iterable[str]) -> str | None:
@@ -70,3 +73,8 @@ def visible(value: Any) -> str:
     """A value from data with its control characters made visible."""
     text = str(value)
     return "".join(c if c.isprintable() else f"\\x{ord(c):02x}" for c in text)
+
+
+def visible_lines(text: str) -> str:
+    """Text of several lines with its other control characters made visible."""
+    return "\n".join(visible(line) for line in text.split("\n"))

@@ -28,7 +28,8 @@ from blake3 import blake3
 
 from nomotheta.errors import DeliveryError
 
-CHUNK = 6 << 20
+CHUNK = 8 << 20
+Most = Callable[[], int]
 _FIRST = (1 << 20, 2 << 20, 4 << 20)
 _SEVERAL = re.compile(r"[*?[]")  # what makes a part of a path stand for several
 _HEAD = 6  # bytes of a file by which its packing is known
@@ -231,9 +232,11 @@ class _Opened:
 
 
 def raw_chunks(
-    path: Path, name: str, *, packed: bool = True, size: int | None = None, opened: _Opened | None = None
+    path: Path, name: str, *, packed: bool = True, most: Most | None = None, opened: _Opened | None = None
 ) -> Iterator[bytes]:
-    """The decompressed bytes of a file, a chunk of at most `size` at a time; of a large one, smaller ones come first.
+    """The decompressed bytes of a file, a chunk at a time, of `most` bytes as it is asked for each.
+
+    Of a large file, smaller ones come first.
 
     Raises:
         DeliveryError: it cannot be read, or its compression is damaged or cut off.
@@ -242,11 +245,11 @@ def raw_chunks(
     opened = opened or _Opened()
     try:
         if copy is not None and (isinstance(copy, _Small) or copy.stamp == _stamp(path)):
-            yield from copy.chunks(itertools.repeat(size or CHUNK))
+            yield from copy.chunks(_at_most(most, itertools.repeat(CHUNK)))
             return
         raw, seen = _open(path, name)
         with io.BufferedReader(raw) as file:
-            there, sizes = seen.st_size, _sizes(seen.st_size, size)
+            there, sizes = seen.st_size, _sizes(seen.st_size, most)
             data = raw.read(there + 1 if there <= _SMALL else _HEAD)  # a small file is read at once
             opened.stamp, opened.head = (there, seen.st_mtime_ns), data[:_HEAD]
             packing = _packing(opened.head) if packed else ""
@@ -333,11 +336,15 @@ def _open(path: Path, name: str) -> tuple[io.FileIO, os.stat_result]:
     return io.FileIO(number, "rb"), seen
 
 
-def _sizes(there: int, size: int | None) -> Iterator[int]:
+def _sizes(there: int, most: Most | None) -> Iterator[int]:
     """How much is read at a time: of a large file, whoever takes it further is not to wait long for its first rows."""
     large = there > 4 * sum(_FIRST)
     usual = min(CHUNK, max(there + 1, 1 << 16))  # a small file's is not made room for that it does not fill
-    return itertools.repeat(size) if size else itertools.chain(_FIRST if large else (), itertools.repeat(usual))
+    return _at_most(most, itertools.chain(_FIRST if large else (), itertools.repeat(usual)))
+
+
+def _at_most(most: Most | None, sizes: Iterator[int]) -> Iterator[int]:
+    return sizes if most is None else (min(size, most()) for size in sizes)
 
 
 def _read(source: Any, sizes: Iterator[int]) -> Iterator[bytes]:

@@ -16,7 +16,7 @@ from nomotheta.charter.model import (
 )
 from nomotheta.charter.proposal import Proposal, ProposedColumn, proposal_text
 from nomotheta.charter.read import Problem, Read, read_charter, read_settings
-from nomotheta.charter.values import value_of
+from nomotheta.charter.values import instant, value_of
 
 __all__ = [
     "FROM_PLACE",
@@ -36,6 +36,7 @@ __all__ = [
     "Tell",
     "Tolerance",
     "in_order",
+    "instant",
     "lint",
     "proposal_text",
     "read_charter",

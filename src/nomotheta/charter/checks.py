@@ -13,7 +13,7 @@ from typing import Any, Literal
 from nomotheta.charter.model import NONE, Between, CellRule, Charter, Key, Otherwise, Tolerance
 from nomotheta.charter.positions import Path
 from nomotheta.charter.read import Problem, Read
-from nomotheta.charter.values import EXAMPLES, value_of
+from nomotheta.charter.values import EXAMPLES, instant, value_of
 from nomotheta.conditions import ConditionError, Kind, Node, PatternError, always_the_same, build, check, parse_pattern
 from nomotheta.errors import did_you_mean
 
@@ -50,6 +50,7 @@ class Check:
 @dataclass(slots=True)
 class _Reader:
     read: Read
+    zone: str = "UTC"
     problems: list[Problem] = field(default_factory=list)
 
     def complain(self, path: Path, what: str, mend: str = "", excerpt: str = "") -> None:
@@ -72,9 +73,14 @@ class _Reader:
         return text.count("\n", 0, at) + opened_on_next if "\n" in text.strip() else 0
 
 
-def charter_checks(read: Read) -> tuple[list[Check], list[Problem]]:
-    """All checks of a charter, in the order in which they are reported, and what is wrong with its declarations."""
-    reader = _Reader(read)
+def charter_checks(read: Read, zone: str) -> tuple[list[Check], list[Problem]]:
+    """All checks of a charter, in the order in which they are reported, and what is wrong with its declarations.
+
+    Args:
+        read: the charter.
+        zone: of instants that name none.
+    """
+    reader = _Reader(read, zone)
     charter = read.charter
     found: list[Check] = []
     for name, kind in charter.kinds().items():
@@ -257,7 +263,7 @@ def _values(reader: _Reader, path: Path, kind: Kind, raw: Sequence[Any]) -> list
         reader.complain(path, f"{path[1]} is binary, and no values are listed of such", "take it out")
         return None
     try:
-        return [None if value is None else value_of(kind, value) for value in raw]
+        return [None if value is None else instant(kind, value_of(kind, value), reader.zone) for value in raw]
     except ValueError as error:
         reader.complain(path, str(error), f"write values of that kind, such as {EXAMPLES[kind.name]}")
     return None

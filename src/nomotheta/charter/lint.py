@@ -9,7 +9,7 @@ from nomotheta.charter.checks import Check, charter_checks, slice_node
 from nomotheta.charter.layout import Layout
 from nomotheta.charter.model import SYSTEM_COLUMNS, Charter, Settings
 from nomotheta.charter.read import Problem, Read
-from nomotheta.charter.values import EXAMPLES, value_of
+from nomotheta.charter.values import EXAMPLES, instant, value_of
 from nomotheta.conditions import Node, own_names
 from nomotheta.errors import did_you_mean
 
@@ -44,7 +44,7 @@ def lint(reads: Sequence[Read], settings: Settings) -> tuple[dict[str, Compiled]
             )
             continue
         by_table[table] = read
-        checks, found = charter_checks(read)
+        checks, found = charter_checks(read, settings.time_zone)
         condition, slice_problems = slice_node(read)
         found += slice_problems + _context(read, settings) + _columns(read)
         problems += found
@@ -143,8 +143,21 @@ def _positions(read: Read, layout: Layout) -> list[Problem]:
     return found
 
 
+def _alike(read: Read) -> list[Problem]:
+    """Names that most databases take for one."""
+    folded: dict[str, str] = {}
+    found = []
+    for name in read.charter.columns:
+        first = folded.setdefault(name.casefold(), name)
+        if first != name:
+            what = f"the columns '{first}' and '{name}' differ in upper and lower case only: in SQL they are one"
+            mend = 'give one of them another name, and the name that it has in the file as from = "…"'
+            found.append(read.source.problem(("columns", name), what, mend))
+    return found
+
+
 def _columns(read: Read) -> list[Problem]:
-    charter, found = read.charter, []
+    charter, found = read.charter, _alike(read)
     if not charter.columns:
         found.append(read.source.problem((), "the charter declares no columns", "add [columns.NAME] kind = ..."))
     for name in own_names([charter.table, *charter.columns]):
@@ -161,7 +174,7 @@ def _columns(read: Read) -> list[Problem]:
         wrong_kind = column.filled in SYSTEM_COLUMNS and column.real_kind != SYSTEM_COLUMNS[column.filled or ""]
         if column.value is not None and column.real_kind:
             try:
-                value_of(column.real_kind, column.value)
+                instant(column.real_kind, value_of(column.real_kind, column.value), "UTC")
             except ValueError as error:
                 mend = f"write a value such as {EXAMPLES[column.real_kind.name]}"
                 found.append(read.source.problem(("columns", name, "value"), str(error), mend))

@@ -392,6 +392,11 @@ class Charter(Declared):
         """The columns whose values are never shown."""
         return frozenset(name for name, column in self.columns.items() if column.private)
 
+    def reads_private(self, sql: str) -> list[str]:
+        """The private columns that a statement names."""
+        said = {word.casefold() for word in re.findall(r"\w+", sql)}
+        return sorted(name for name in self.private() if {*re.findall(r"\w+", name.casefold())} <= said)
+
     def stated_totals(self) -> tuple[str, ...]:
         """The columns whose totals the sender states."""
         stated = self.delivery.stated if self.delivery else None
@@ -424,6 +429,9 @@ class Place(Declared):
         return value
 
 
+_PORTS = 65_535
+
+
 class Tell(Declared):
     """Who is told of failing loads, and through which mail server."""
 
@@ -437,6 +445,18 @@ class Tell(Declared):
     def _scheme(cls, value: str) -> str:
         if not re.match(r"smtps?(\+starttls)?://|folder:.", value):
             raise ValueError("write smtp://host:25, smtp+starttls://host:587, smtps://host:465 or folder:mails")
+        host = value.rpartition("@")[2] if value.startswith("smtp") else ""
+        port = re.search(r":([^:/\]]*)/?$", host.partition("://")[2] or host)
+        if port and not (port[1].isdecimal() and 0 < int(port[1]) <= _PORTS):
+            raise ValueError(f"'{port[1]}' is no port: write a number from 1 to {_PORTS}, as in smtp://host:25")
+        return value
+
+    @field_validator("sender", "to")
+    @classmethod
+    def _address(cls, value: str | list[str]) -> str | list[str]:
+        for each in [value] if isinstance(value, str) else value:
+            if not re.fullmatch(r"[^\s@<>,;:]+@[^\s@<>,;:]+|[^@<>,;:\r\n]*<[^\s@<>,;:]+@[^\s@<>,;:]+>", each):
+                raise ValueError(f"'{each}' is no mail address: write one such as desk@line.example")
         return value
 
 

@@ -6,6 +6,7 @@ import datetime
 import math
 import re
 import uuid
+import zoneinfo
 from decimal import Decimal
 from typing import Any
 
@@ -104,3 +105,18 @@ def _moment(kind: Kind, raw: Any) -> Any:
         return None
     zoned = getattr(raw, "tzinfo", None) is not None
     return None if zoned and kind.name != "timestamptz" else raw
+
+
+def instant(kind: Kind, value: Any, zone: str) -> Any:
+    """A value of `kind`, an instant in UTC: one that names no zone is a local time of `zone`. Others are as they are.
+
+    Raises:
+        ValueError: in UTC it is before the year 1, or after 9999.
+    """
+    if kind.name != "timestamptz" or not isinstance(value, datetime.datetime):
+        return value
+    try:
+        known = value if value.tzinfo else value.replace(tzinfo=zoneinfo.ZoneInfo(zone))
+        return known.astimezone(datetime.UTC)
+    except OverflowError:
+        raise ValueError(f"{value} is no instant of the years 1 to 9999 in UTC") from None

@@ -1,5 +1,6 @@
 """The command line: arguments in, the API called, results shown. Nothing is computed here."""
 
 from nomotheta.cli.app import app
+from nomotheta.cli.guard import run
 
-__all__ = ["app"]
+__all__ = ["app", "run"]

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from nomotheta.cli.guard import CODES, guarded
+from nomotheta.cli.guard import CODES, guarded, print_json
 
 if TYPE_CHECKING:
     from nomotheta.peek import Look
@@ -51,9 +51,9 @@ def _date(day: datetime.datetime | None, workspace: Workspace) -> datetime.date:
 
 
 def _print(document: Any) -> None:
-    from nomotheta.report import to_json
+    from nomotheta.report.documents import to_json
 
-    typer.echo(to_json(document))
+    print_json(to_json(document))
 
 
 def _warn(errors: list[Any]) -> None:
@@ -106,7 +106,7 @@ def demo(
             _warn(workspace.tell(runs[-1]))
         paths = [workspace.report(run.run_id)[1] for run in runs]
         if json:
-            from nomotheta.report import Demo
+            from nomotheta.report.documents import Demo
 
             _print(Demo(str(folder), str(paths[-1]), tuple(runs)))
             return
@@ -145,7 +145,8 @@ def peek(
 
 def _write_page(found: Look, page: Path) -> None:
     from nomotheta.errors import DeclarationError
-    from nomotheta.report import look_page, write_file
+    from nomotheta.report.look_page import look_page
+    from nomotheta.report.write import write_file
 
     try:
         write_file(page, look_page(found, datetime.datetime.now().astimezone()))
@@ -200,7 +201,7 @@ def propose(
         if to:
             opened.write_proposal(text, to)
         if json:
-            from nomotheta.report import Proposed
+            from nomotheta.report.documents import Proposed
 
             _print(Proposed(text, str(to) if to else None))
         elif to is None:
@@ -215,9 +216,9 @@ def lint(workspace: Folder = HERE, json: Json = False) -> None:
     with guarded(json=json):
         opened = _open(workspace)
         charters, problems = opened.lint()
-        notes = [] if problems else opened.lasting()
+        notes = [] if problems else opened.notes()
         if json:
-            from nomotheta.report import Linted
+            from nomotheta.report.documents import Linted
 
             _print(Linted(tuple(charters), tuple(problems), tuple(notes)))
         else:
@@ -235,7 +236,7 @@ def load(
     place: Place = None,
     create: Create = False,
     rehearse: Annotated[
-        bool, typer.Option("--rehearse", help="All of it, and nothing stands: would this delivery pass?")
+        bool, typer.Option("--rehearse", help="All of it, and nothing is kept: would this delivery pass?")
     ] = False,
     again: Annotated[
         Path | None, typer.Option("--again", metavar="FILE", help="Mended rows of an earlier load (rejects --csv).")
@@ -272,15 +273,15 @@ def load(
                     table, _date(day, opened), place=place, create=create, even_if_loaded=even_if_loaded,
                     listener=listener,
                 )  # fmt: skip
-        _warn(opened.tell(result) if not rehearse else [])
         if json:
-            from nomotheta.report import Loads
+            from nomotheta.report.documents import Loads
 
             _print(Loads(result.verdict, (result,)))
         else:
             from nomotheta.cli.show import show_load
 
             show_load(result)
+        _warn(opened.tell(result) if not rehearse else [])
         _end(result.verdict)
 
 
@@ -321,7 +322,7 @@ def judge(
         results = opened.judge(tables or [], place=place, day=day.date() if day else None)
         verdict = _gravest(result.verdict for result in results)
         if json:
-            from nomotheta.report import Judgements
+            from nomotheta.report.documents import Judgements
 
             _print(Judgements(verdict, tuple(results)))
         else:
@@ -356,7 +357,7 @@ def reconcile(
                 show_reconciliation(results[-1])
         verdict = _gravest(result.verdict for result in results)
         if json:
-            from nomotheta.report import Reconciliations
+            from nomotheta.report.documents import Reconciliations
 
             _print(Reconciliations(verdict, tuple(results)))
         _end(verdict)
@@ -383,13 +384,18 @@ def rejects(
         found = opened.set_aside(load, None if every else 0 if csv else 20)
         if csv:
             rows = opened.write_rejects(found, csv)
+            if json:
+                from nomotheta.report.documents import RejectsFile
+
+                _print(RejectsFile(found.load.load_no or 0, found.load.table, rows, str(csv)))
+                return
             told = f"mend them there, then: nomotheta load {found.load.table} --again {csv}"
             typer.echo(f"{rows:,} open {'row' if rows == 1 else 'rows'} written to {csv}; {told}", err=True)
             return
         compiled = opened.charter_of(found.load.table)
         shown = tuple(opened.shown(each, compiled) for each in found.rejects)
         if json:
-            from nomotheta.report import Rejects
+            from nomotheta.report.documents import Rejects
 
             _print(
                 Rejects(
@@ -426,13 +432,13 @@ def run(
             result = opened.run(
                 day.date() if day else None, tables or [], place=place, create=create, listener=listener
             )
-        _warn(opened.tell(result))
         if json:
             _print(result)
         else:
             from nomotheta.cli.show import show_run
 
             show_run(result)
+        _warn(opened.tell(result))
         _end(result.verdict)
 
 
@@ -442,7 +448,7 @@ def places(workspace: Folder = HERE, json: Json = False) -> None:
     with guarded(json=json):
         answers = _open(workspace).places()
         if json:
-            from nomotheta.report import Places
+            from nomotheta.report.documents import Places
 
             _print(Places(tuple(answers)))
         else:
@@ -465,7 +471,7 @@ def ledger(
         opened = _open(workspace)
         entries = opened.ledger.entries(table, last)
         if json:
-            from nomotheta.report import LedgerPage
+            from nomotheta.report.documents import LedgerPage
 
             _print(LedgerPage(tuple(entries)))
             return
@@ -485,7 +491,7 @@ def report(
     with guarded(json=json):
         result, path = _open(workspace).report(run, file)
         if json:
-            from nomotheta.report import Page
+            from nomotheta.report.documents import Page
 
             _print(Page(result.run_id, str(path)))
             return

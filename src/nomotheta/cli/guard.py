@@ -6,13 +6,15 @@ import os
 import sys
 import tempfile
 import traceback
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 
 import typer
 
-from nomotheta.errors import NomothetaError
+from nomotheta.errors import DeclarationError, NomothetaError
+from nomotheta.secrets import scrubbed
 
+_INTERRUPTED = 130
 CODES = {"pass": 0, "warn": 0, "fail": 1, "error": 3}
 
 
@@ -26,11 +28,7 @@ def guarded(*, json: bool) -> Iterator[None]:
         raise typer.Exit(error.code) from None
     except KeyboardInterrupt:
         print("stopped; what was not committed is undone", file=sys.stderr)  # noqa: T201
-        raise typer.Exit(130) from None
-    except BrokenPipeError:
-        # the reader of a pipe has gone: nothing more to say, and nobody to say it to
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        raise typer.Exit(0) from None
+        raise typer.Exit(_INTERRUPTED) from None
     except (typer.Exit, typer.Abort):
         raise
     except Exception as error:
@@ -38,11 +36,33 @@ def guarded(*, json: bool) -> Iterator[None]:
         raise typer.Exit(3) from None
 
 
+def run(arguments: Sequence[str]) -> int:
+    """Run a command line; its exit code. What is wrong with the line itself is a document too, where JSON is wanted."""
+    from nomotheta.cli.app import app
+
+    try:
+        return int(app(list(arguments), prog_name="nomotheta", standalone_mode=False) or 0)
+    except typer.Abort:
+        return _INTERRUPTED
+    except typer.TyperException as error:
+        told = getattr(error, "format_message", error.__str__)()
+        if "--json" in arguments:
+            _tell(DeclarationError(told, mend="see: nomotheta --help"), json=True)
+        else:
+            getattr(error, "show", lambda: typer.echo(told, err=True))()
+        return int(getattr(error, "exit_code", DeclarationError.code))
+
+
+def print_json(document: str) -> None:
+    """Print a document as UTF-8 (RFC 8259), whatever the terminal's encoding is."""
+    typer.echo(document.encode("utf-8", "replace"))
+
+
 def _tell(error: NomothetaError, *, json: bool) -> None:
     if json:
-        from nomotheta.report import Failure, to_json
+        from nomotheta.report.documents import Failure, to_json
 
-        print(to_json(Failure(error.what, error.where, error.mend, error.code)))  # noqa: T201
+        print_json(to_json(Failure(error.what, error.where, error.mend, error.code)))
         return
     from nomotheta.cli.paint import show_error
 
@@ -52,7 +72,7 @@ def _tell(error: NomothetaError, *, json: bool) -> None:
 def _unforeseen(error: Exception) -> NomothetaError:
     descriptor, name = tempfile.mkstemp(prefix="nomotheta-", suffix=".log")
     with os.fdopen(descriptor, "w", encoding="utf-8") as file:
-        file.write("".join(traceback.format_exception(error)))
+        file.write(scrubbed("".join(traceback.format_exception(error))))
     return NomothetaError(
         f"this was not foreseen: {type(error).__name__}: {error}",
         mend=f"the details are in {name}; please send them to the maintainers",

@@ -3,29 +3,43 @@
 from __future__ import annotations
 
 import sys
+from collections.abc import Iterable
 from typing import Any
 
 from rich import box
-from rich.console import Console
+from rich.console import Console, ConsoleOptions
 from rich.padding import Padding
+from rich.segment import Segment
 from rich.table import Table
 from rich.text import Text
 
-from nomotheta.errors import NomothetaError, visible
+from nomotheta.errors import NomothetaError, visible, visible_lines
 
 SIGNS = {"pass": "✓", "warn": "!", "fail": "✗", "error": "?"}
 TONES = {"pass": "green", "warn": "yellow", "fail": "red", "error": "magenta"}
 _PIPE_WIDTH = 120
 
 
+class Safe(Console):
+    """A console on which no text, wherever it comes from, moves the cursor or changes the terminal."""
+
+    def render(self, renderable: Any, options: ConsoleOptions | None = None) -> Iterable[Segment]:
+        """What is drawn, with control characters as what they are."""
+        for segment in super().render(renderable, options):
+            if segment.control or segment.text == "\n" or segment.text.isprintable():
+                yield segment
+            else:
+                yield Segment(visible_lines(segment.text), segment.style)
+
+
 def out() -> Console:
     """Stdout; a pipe gets a fixed width and no colours."""
-    return Console(highlight=False, width=None if sys.stdout.isatty() else _PIPE_WIDTH)
+    return Safe(highlight=False, width=None if sys.stdout.isatty() else _PIPE_WIDTH)
 
 
 def err() -> Console:
     """Stderr."""
-    return Console(stderr=True, highlight=False, width=None if sys.stderr.isatty() else _PIPE_WIDTH)
+    return Safe(stderr=True, highlight=False, width=None if sys.stderr.isatty() else _PIPE_WIDTH)
 
 
 def show_error(error: NomothetaError) -> None:
@@ -35,11 +49,6 @@ def show_error(error: NomothetaError) -> None:
     console.print(Text(visible_lines(where + error.what), "red"), soft_wrap=True)
     if error.mend:
         console.print(Text(f"→ {visible_lines(error.mend)}"), soft_wrap=True)
-
-
-def visible_lines(text: str) -> str:
-    """Text of several lines with its other control characters made visible."""
-    return "\n".join(visible(line) for line in text.split("\n"))
 
 
 def verdict_text(verdict: str) -> Text:

@@ -21,17 +21,18 @@ def bars(*, quiet: bool, screen: str = "nomotheta.cli.show") -> Iterator[Listene
     While that goes on, what will be needed to show its result is imported: the module of its `screen`.
     """
     if quiet or not sys.stderr.isatty():
-        yield _ready("nomotheta.report" if quiet else screen, nobody)
+        yield _ready("nomotheta.report.documents" if quiet else screen, nobody)
         return
-    from rich.console import Console
     from rich.progress import BarColumn, DownloadColumn, TextColumn, TimeRemainingColumn, TransferSpeedColumn
     from rich.progress import Progress as Bars
+
+    from nomotheta.cli.paint import err
 
     columns = (
         TextColumn("{task.description}"), BarColumn(), DownloadColumn(), TransferSpeedColumn(),
         TextColumn("{task.fields[rate]}", style="cyan"), TimeRemainingColumn(),
     )  # fmt: skip
-    with Bars(*columns, console=Console(stderr=True), transient=True) as drawn:
+    with Bars(*columns, console=err(), transient=True) as drawn:
         tasks: dict[str, TaskID] = {}
 
         def listen(event: Progress) -> None:

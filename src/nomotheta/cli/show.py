@@ -17,7 +17,7 @@ from nomotheta.ledger import Entry, Judgement, LoadResult, RunResult, ShownRejec
 from nomotheta.load import Balance
 from nomotheta.place import PlaceAnswer
 from nomotheta.reconcile import ColumnTotals, Reconciliation
-from nomotheta.report import STATES, gravest_first, headline, ordered
+from nomotheta.report.words import STATES, gravest_first, headline, ordered, title
 from nomotheta.rules import Finding, Samples
 from nomotheta.workspace.mending import SetAside
 
@@ -30,7 +30,7 @@ _REJECTS = 10
 def show_run(result: RunResult) -> None:
     """A night: the summary, then what failed."""
     console = out()
-    console.print(Text(headline(result)[:1].upper() + headline(result)[1:], f"bold {TONES[result.verdict]}"))
+    console.print(Text(title(result), f"bold {TONES[result.verdict]}"))
     console.print(
         Text(f"{result.workspace} · delivery day {result.day} · run {result.run_id} · {result.seconds:.1f} s", "dim")
     )
@@ -163,9 +163,23 @@ def show_load(load: LoadResult) -> None:
     for finding in ordered(load.findings):
         if finding.verdict != "pass":
             show_finding(console, finding)
-    if met:
-        console.print(indented(Text(f"✓ {len(met)} rules are met", "green"), 2))
+    _show_met_in_short(console, met)
     _show_set_aside(console, load)
+
+
+def _show_met_in_short(console: Console, met: Sequence[Finding]) -> None:
+    """How many rules are met; of those that some rows break, how many do; and that there were no rows, where so."""
+    if not met:
+        return
+    idle = sum(finding.rows == 0 for finding in met)
+    told = "1 rule is met" if len(met) == 1 else f"{len(met)} rules are met"
+    text = Text(f"✓ {told}", "green")
+    if idle:
+        text.append(f", {'all' if idle == len(met) else idle} of them because there was no row to look at", "yellow")
+    console.print(indented(text, 2))
+    for finding in met:
+        if finding.breaks:
+            console.print(indented(Text.assemble((f"✓ {finding.rule}", "green"), f"  {finding.message}"), 2))
 
 
 def show_undone(result: Undone) -> None:
@@ -293,7 +307,7 @@ def _show_met(console: Console, findings: Sequence[Finding]) -> None:
     others = []
     for finding in findings:
         over = f" (rows of {finding.over})" if finding.over != "table" else ""
-        note = finding.message if finding.breaks or finding.sort == "whole" or "stored as" in finding.message else ""
+        note = finding.message
         told = finding.rule + (f": {note}" if note else "") + over
         if finding.sort in _OF_A_COLUMN:
             name = finding.columns[0]
@@ -336,6 +350,9 @@ def show_reconciliation(result: Reconciliation) -> None:
     for column in result.totals:
         differs = column.column in result.differing or not column.equal
         table.add_row(*_totals_row(column, differs=differs))
+    table.columns[0].min_width, table.columns[2].no_wrap = _NAME_WIDTH, True
+    for sides in table.columns[3:]:  # values of many digits are folded, not what they are of
+        sides.no_wrap = False
     console.print(indented(table, 2))
     if result.uncompared:
         console.print(indented(Text(f"not from the files, so not compared: {', '.join(result.uncompared)}", "dim"), 2))
@@ -344,6 +361,7 @@ def show_reconciliation(result: Reconciliation) -> None:
         _show_differences(console, result)
 
 
+_NAME_WIDTH, _BESIDE = 12, 18  # characters of a column's name; of a value that stands beside another
 _MEASURES = {"sum": "sum", "range": "lowest, highest", "length": "characters", "true": "true values"}
 
 
@@ -352,7 +370,9 @@ def _totals_row(column: ColumnTotals, *, differs: bool) -> Iterable[Text]:
     counts = f"{column.files_count:,}" + (
         "" if column.files_count == column.table_count else f" / {column.table_count:,}"
     )
-    sides = [", ".join(_grouped(value, column.measure) for value in side) for side in (column.files, column.table)]
+    both = [[_grouped(value, column.measure) for value in side] for side in (column.files, column.table)]
+    mark = ",\n" if any(len(value) > _BESIDE for side in both for value in side) else ", "
+    sides = [mark.join(side) for side in both]
     yield Text(f"{'✗ ' if differs else ''}{column.column}", tone)
     yield Text(counts, tone)
     yield Text(_MEASURES[column.measure], "dim")

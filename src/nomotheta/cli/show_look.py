@@ -13,7 +13,7 @@ from nomotheta.cli.paint import cell, indented, out, plain_table, rows_told
 from nomotheta.errors import visible
 from nomotheta.peek import Look, SeenColumn
 
-_MOST_COLUMNS, _MOST_KEYS = 100, 8  # that are shown on a screen
+_MOST_COLUMNS, _MOST_KEYS = 50, 8  # that are shown on a screen
 _TOO_FEW = 2  # rows, of which any column may be a key
 _WIDE = 110  # characters: enough for examples beside the rest
 _NAMES = {"\t": "tab", ",": "comma", ";": "semicolon", "|": "bar", " ": "space"}

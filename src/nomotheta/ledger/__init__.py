@@ -1,6 +1,7 @@
 """The ledger: what happened, kept in the workspace."""
 
-from nomotheta.ledger.ledger import Ledger, Mail, summary_of_load, summary_of_reconciliation
+from nomotheta.ledger.ledger import Ledger, summary_of_load, summary_of_reconciliation
+from nomotheta.ledger.outbox import Mail, Outbox
 from nomotheta.ledger.record import Entry, Judgement, LoadResult, RunResult, ShownReject, State, TableResult, Undone
 
 __all__ = [
@@ -9,6 +10,7 @@ __all__ = [
     "Ledger",
     "LoadResult",
     "Mail",
+    "Outbox",
     "RunResult",
     "ShownReject",
     "State",

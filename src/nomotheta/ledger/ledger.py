@@ -1,97 +1,32 @@
-"""The workspace's memory, in SQLite: every run, load, judgement and reconciliation, and the mails still to be sent.
-
-The standard library's driver is used as it is: a general database layer would take longer to import than a small load
-takes to run.
-"""
+"""The workspace's memory: every run, load, judgement and reconciliation, and the mails still to be sent."""
 
 from __future__ import annotations
 
-import contextlib
 import datetime
 import os
-import sqlite3
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import Any, TypeVar
 
 from pydantic import TypeAdapter
 
-from nomotheta.errors import NomothetaError
+from nomotheta.ledger.database import Database, at_work
+from nomotheta.ledger.outbox import Outbox
 from nomotheta.ledger.record import Entry, Judgement, LoadResult, RunResult, Undone
 from nomotheta.reconcile import Reconciliation
 
 Document = TypeVar("Document")
-_TABLES = """
-CREATE TABLE IF NOT EXISTS about (key TEXT PRIMARY KEY, value TEXT NOT NULL);
-CREATE TABLE IF NOT EXISTS runs (
-    run_id INTEGER PRIMARY KEY, day TEXT NOT NULL, started TEXT NOT NULL, verdict TEXT, document TEXT
-);
-CREATE TABLE IF NOT EXISTS entries (
-    entry_id INTEGER PRIMARY KEY, what TEXT NOT NULL, run_id INTEGER, load_no INTEGER, table_name TEXT NOT NULL,
-    place TEXT NOT NULL, day TEXT, started TEXT NOT NULL, process INTEGER, state TEXT NOT NULL, verdict TEXT NOT NULL,
-    summary TEXT NOT NULL, document TEXT
-);
-CREATE INDEX IF NOT EXISTS entries_by_table ON entries (table_name, entry_id);
-CREATE TABLE IF NOT EXISTS mended (
-    of_load INTEGER NOT NULL, load_no INTEGER NOT NULL, file TEXT NOT NULL, record INTEGER NOT NULL,
-    PRIMARY KEY (of_load, file, record, load_no)
-) WITHOUT ROWID;
-CREATE TABLE IF NOT EXISTS outbox (
-    mail_id INTEGER PRIMARY KEY, tell TEXT NOT NULL, subject TEXT NOT NULL, text TEXT NOT NULL, html TEXT NOT NULL,
-    created TEXT NOT NULL, sent TEXT
-);
-"""
-_PATIENCE = 20  # seconds that a command waits for another one's writing
-
-
-@dataclass(frozen=True, slots=True)
-class Mail:
-    """A mail that waits to be sent."""
-
-    mail_id: int
-    tell: str
-    subject: str
-    text: str
-    html: str
+_NEXT = "(SELECT max(?, coalesce(max(load_no), 0) + 1) FROM entries)"
 
 
 class Ledger:
     """Opened on a file; created where it is not there."""
 
     def __init__(self, path: Path) -> None:
-        self.path = path
-        try:
-            path.parent.mkdir(parents=True, exist_ok=True)
-            self._connection = sqlite3.connect(path, timeout=_PATIENCE, isolation_level=None)
-            self._connection.row_factory = sqlite3.Row
-            self._connection.execute("PRAGMA journal_mode = WAL")
-            self._connection.executescript(_TABLES)
-        except (OSError, sqlite3.Error) as error:
-            raise self._error(error) from None
-
-    def _error(self, error: Exception) -> NomothetaError:
-        reason = error.strerror if isinstance(error, OSError) else str(error)
-        return NomothetaError(
-            f"the ledger cannot be used: {reason}", where=str(self.path),
-            mend="check the rights and the free space of the workspace's .nomotheta folder",
-        )  # fmt: skip
-
-    def _rows(self, sql: str, *values: Any) -> list[sqlite3.Row]:
-        """One statement, committed by itself, and its rows."""
-        try:
-            with contextlib.closing(self._connection.execute(sql, values)) as cursor:
-                return cursor.fetchall()
-        except sqlite3.Error as error:
-            raise self._error(error) from None
-
-    def _add(self, table: str, **values: Any) -> int:
-        """A new row; its number."""
-        names = ", ".join(values)
-        marks = ", ".join("?" * len(values))
-        given = [_stored(value) for value in values.values()]
-        row = self._rows(f"INSERT INTO {table} ({names}) VALUES ({marks}) RETURNING rowid", *given)[0]
-        return int(row[0])
+        self._database = Database(path)
+        self._rows, self._add = self._database.rows, self._database.add
+        self.outbox = Outbox(self._database)
 
     def identity(self, fresh: str) -> str:
         """The workspace's own id, `fresh` where it has none yet."""
@@ -124,13 +59,32 @@ class Ledger:
     # ---- entries
 
     def begin_load(
-        self, table: str, place: str, day: datetime.date, started: datetime.datetime, load_no: int, run_id: int | None
-    ) -> int:
-        """An entry for a load that is about to start."""
-        return self._add(
-            "entries", what="load", run_id=run_id, load_no=load_no, table_name=table, place=place, day=day,
-            started=started, process=os.getpid(), state="started", verdict="error", summary="started",
-        )  # fmt: skip
+        self, table: str, place: str, day: datetime.date, started: datetime.datetime, run_id: int | None, least: int,
+        exact: int | None = None,
+    ) -> tuple[int, int]:  # fmt: skip
+        """An entry for a load that is about to start, and the load's number, which is given out in the same act.
+
+        Args:
+            table: what is loaded.
+            place: where it is.
+            day: the delivery's.
+            started: when the load began.
+            run_id: the run that it belongs to.
+            least: the number is at least so high, and higher than any that was given before.
+            exact: the number of a load that was cut off, where it is gone on with.
+        """
+        row = self._rows(
+            "INSERT INTO entries (what, run_id, load_no, table_name, place, day, started, process, state, verdict, "
+            f"summary) VALUES ('load', ?, coalesce(?, {_NEXT}), ?, ?, ?, ?, ?, 'started', 'error', 'started') "
+            "RETURNING entry_id, load_no",
+            run_id, exact, least, table, place, day, started, os.getpid(),
+        )[0]  # fmt: skip
+        return int(row[0]), int(row[1])
+
+    def renumber_load(self, entry_id: int, least: int) -> int:
+        """Another number for a load that is about to start."""
+        told = f"UPDATE entries SET load_no = {_NEXT} WHERE entry_id = ? RETURNING load_no"
+        return int(self._rows(told, least, entry_id)[0][0])
 
     def end_load(self, entry_id: int, result: LoadResult) -> None:
         """What came of it."""
@@ -173,6 +127,33 @@ class Ledger:
             state="reconciled", verdict=result.verdict, summary=summary_of_reconciliation(result),
             document=_dump(result),
         )  # fmt: skip
+
+    def reconciled(self, table: str, place: str, load_no: int) -> str | None:
+        """The verdict of the newest reconciliation in which a load took part; None where there was none."""
+        rows = self._rows(
+            "SELECT verdict FROM entries WHERE what = 'reconcile' AND table_name = ? AND place = ? AND entry_id > "
+            "(SELECT max(entry_id) FROM entries WHERE what = 'load' AND load_no = ?) AND EXISTS "
+            "(SELECT 1 FROM json_each(document, '$.loads') WHERE value = ?) ORDER BY entry_id DESC LIMIT 1",
+            table, place, load_no, load_no,
+        )  # fmt: skip
+        return str(rows[0][0]) if rows else None
+
+    def rows_left(self, table: str, place: str) -> int | None:
+        """How many rows the newest load of a table, or the newest undo, left in it; None where that is not known."""
+        rows = self._rows(
+            "SELECT what, json_extract(document, '$.balance.after') FROM entries WHERE table_name = ? AND place = ? "
+            "AND (what = 'load' AND state = 'loaded' OR what = 'undo' AND state = 'taken out') "
+            "ORDER BY entry_id DESC LIMIT 1", table, place,
+        )  # fmt: skip
+        return rows[0][1] if rows and rows[0][0] == "load" else None
+
+    def verdict(self, load_no: int) -> str | None:
+        """How a load that stands ended; None where no such load is known."""
+        rows = self._rows(
+            "SELECT verdict FROM entries WHERE what = 'load' AND load_no = ? AND state = 'loaded' "
+            "ORDER BY entry_id DESC LIMIT 1", load_no,
+        )  # fmt: skip
+        return str(rows[0][0]) if rows else None
 
     def entries(self, table: str | None = None, limit: int | None = None) -> list[Entry]:
         """What happened, newest first."""
@@ -253,7 +234,7 @@ class Ledger:
         if not stands:
             self.take_out(load_no)
         state, verdict = ("cut off", "error") if stands else ("taken out", "pass")
-        told = f"was cut off; load {load_no} stands" if stands else f"was cut off; load {load_no} is out"
+        told = f"was cut off; load {load_no} is still in" if stands else f"was cut off; load {load_no} is out"
         self._rows(
             "UPDATE entries SET state = ?, verdict = ?, summary = ? WHERE entry_id = ?", state, verdict, told, entry_id
         )
@@ -264,7 +245,7 @@ class Ledger:
         return [
             (row["entry_id"], row["load_no"], row["table_name"], row["what"])
             for row in rows
-            if not _alive(row["process"])
+            if not at_work(row["process"], row["started"])
         ]
 
     def settle(self, entry_id: int, *, stands: bool) -> None:
@@ -275,9 +256,9 @@ class Ledger:
             told = f"{summary_of_load(result)}; its process was cut off after the commit"
             state, verdict = result.state, result.verdict
         elif stands:
-            state, verdict, told = "loaded", "pass", "was cut off after its commit; its rows stand"
+            state, verdict, told = "loaded", "pass", "was cut off after its commit; its rows are in"
         else:
-            state, verdict, told, document = "cut off", "error", "was cut off; the table is as it was", None
+            state, verdict, told, document = "cut off", "error", "was cut off; the table is unchanged", None
         sql = "UPDATE entries SET state = ?, verdict = ?, summary = ?, document = ? WHERE entry_id = ?"
         self._rows(sql, state, verdict, told, document, entry_id)
 
@@ -285,7 +266,7 @@ class Ledger:
 
     def expect_mended(self, of_load: int, load_no: int, rows: Sequence[tuple[str, int]]) -> None:
         """Rows that a load set aside (file and record) are about to come with another."""
-        self._mended("INSERT INTO mended VALUES (?, ?, ?, ?)", of_load, load_no, rows)
+        self._database.each("INSERT INTO mended VALUES (?, ?, ?, ?)", [(of_load, load_no, *row) for row in rows])
 
     def drop_mended(self, of_load: int, load_no: int, rows: Sequence[tuple[str, int]] | None) -> None:
         """These did not come after all; None for all of them."""
@@ -293,18 +274,7 @@ class Ledger:
             self._rows("DELETE FROM mended WHERE of_load = ? AND load_no = ?", of_load, load_no)
             return
         of = "of_load = ? AND load_no = ? AND file = ? AND record = ?"
-        self._mended(f"DELETE FROM mended WHERE {of}", of_load, load_no, rows)
-
-    def _mended(self, sql: str, of_load: int, load_no: int, rows: Sequence[tuple[str, int]]) -> None:
-        """A statement for every one of some rows, all of them or none."""
-        given = [(of_load, load_no, file, record) for file, record in rows]
-        try:
-            with contextlib.closing(self._connection.cursor()) as cursor:
-                cursor.execute("BEGIN")
-                cursor.executemany(sql, given)
-                cursor.execute("COMMIT")
-        except sqlite3.Error as error:
-            raise self._error(error) from None
+        self._database.each(f"DELETE FROM mended WHERE {of}", [(of_load, load_no, *row) for row in rows])
 
     def mended(self, of_load: int) -> dict[tuple[str, int], int]:
         """The rows of a load (file and record) that came later, each with the load it came with."""
@@ -324,24 +294,9 @@ class Ledger:
         """The loads that mend rows of this one and stand."""
         return sorted(set(self.mended(of_load).values()))
 
-    # ---- outbox
-
-    def post(self, tell: str, subject: str, text: str, html: str, created: datetime.datetime) -> None:
-        """A mail to be sent."""
-        self._add("outbox", tell=tell, subject=subject, text=text, html=html, created=created)
-
-    def unsent(self) -> list[Mail]:
-        """The mails that are still to be sent, oldest first."""
-        rows = self._rows("SELECT mail_id, tell, subject, text, html FROM outbox WHERE sent IS NULL ORDER BY mail_id")
-        return [Mail(*row) for row in rows]
-
-    def sent(self, mail_id: int, at: datetime.datetime) -> None:
-        """A mail was taken by its server."""
-        self._rows("UPDATE outbox SET sent = ? WHERE mail_id = ?", _stored(at), mail_id)
-
     def close(self) -> None:
         """Let go of the file."""
-        self._connection.close()
+        self._database.close()
 
 
 def summary_of_load(result: LoadResult) -> str:
@@ -389,22 +344,3 @@ def _adapter(of: type[Document]) -> TypeAdapter[Document]:
 
 def _dump(document: Any) -> str:
     return _adapter(type(document)).dump_json(document).decode()
-
-
-def _stored(value: Any) -> Any:
-    """Moments as ISO 8601 text, in UTC."""
-    if isinstance(value, datetime.datetime):
-        return value.astimezone(datetime.UTC).isoformat()
-    return value.isoformat() if isinstance(value, datetime.date) else value
-
-
-def _alive(process: int | None) -> bool:
-    if not process or process == os.getpid():
-        return False
-    try:
-        os.kill(process, 0)
-    except ProcessLookupError:
-        return False
-    except PermissionError:
-        return True
-    return True

@@ -5,7 +5,7 @@ from nomotheta.load.blocks import worked_blocks, worked_files
 from nomotheta.load.compare import compare
 from nomotheta.load.engine import Engine
 from nomotheta.load.keys import SeenKeys
-from nomotheta.load.load import Judge, Order, Outcome, load
+from nomotheta.load.load import Judge, Order, Outcome, OvertakenError, load
 from nomotheta.load.mended import LINKS, Mended, columns_of, delimiter_of, mended_charter, open_mended, read_mended
 from nomotheta.load.rejects import (
     FAULTS_SHOWN,
@@ -34,6 +34,7 @@ __all__ = [
     "Mended",
     "Order",
     "Outcome",
+    "OvertakenError",
     "Plan",
     "Reject",
     "RejectFile",

@@ -12,7 +12,7 @@ from nomotheta.load.work import Plan, Worked, work, work_joined
 from nomotheta.source import SMALL, ArrivedFile, Joining, SourceFile
 
 WORKERS, AHEAD = 2, 5
-_HEAVY = 8 << 20  # bytes that a block holds besides its rows, from which fewer are worked ahead
+_HEAVY, _SMALLER = 1 << 20, 4 << 20  # bytes that a block may always hold besides its rows; of a block that holds more
 
 Open = Callable[[ArrivedFile], tuple[Plan, SourceFile]]
 
@@ -115,6 +115,10 @@ class _Queue:
 
     def _next(self) -> Sequence[Piece]:
         pieces = self._waiting.popleft().result()
-        heavy = sum(piece.worked.weight for piece in pieces if piece.worked is not None) > _HEAVY
+        heavy = False
+        for piece in pieces:
+            if piece.worked is not None and piece.worked.weight > max(piece.worked.size, _HEAVY):
+                heavy = True
+                piece.source.in_parts_of(_SMALLER)
         self._ahead = WORKERS + 1 if heavy else AHEAD
         return pieces

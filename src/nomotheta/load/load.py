@@ -27,8 +27,8 @@ from nomotheta.load.keys import IN_TABLE, InOrder, SeenKeys
 from nomotheta.load.rejects import RejectFile
 from nomotheta.load.repeats import Repeats, decide
 from nomotheta.load.sent import Sent
-from nomotheta.load.stage import clear, gather
-from nomotheta.load.undo import columns_kept, keeping, kept_mark, kept_table
+from nomotheta.load.stage import clear, gather, gathered_mark
+from nomotheta.load.undo import keeping, kept_mark, kept_table
 from nomotheta.load.work import Plan, Worked, constants, loaded_schema
 from nomotheta.place import Mark, Merge, Now, Place, PlaceColumn, quoted
 from nomotheta.rules import Finding, as_kind, worst
@@ -76,6 +76,10 @@ class Outcome:
     notes: tuple[str, ...] = ()
 
 
+class OvertakenError(Exception):
+    """Another workspace's load of the table came in with this load's number or a higher one: it needs a new one."""
+
+
 class _UndoneError(Exception):
     def __init__(self, message: str) -> None:
         super().__init__(message)
@@ -118,6 +122,8 @@ class _Load:
     def run(self, rejects: RejectFile) -> None:
         """Everything that happens inside the transaction."""
         charter, table = self.compiled.charter, self.compiled.charter.table
+        if not self.order.rehearsed and any(m.load_no >= self.order.load_no for m in self.place.marks(table)):
+            raise OvertakenError
         before = self.before = self.place.count(table)
         removed = 0
         if charter.load.how == "overwrite":
@@ -125,7 +131,7 @@ class _Load:
             self.place.expect(table, charter.kinds())
             if charter.load.keep_previous:
                 kept = kept_table(table, self.order.load_no)
-                rows = self.place.copy(table, kept, columns_kept(self.compiled), where)
+                rows = self.place.copy(table, kept, self.place.stored(kept), where)
                 self.place.mark(kept_mark(self.mark(0), kept, rows))
             removed = self.place.delete(table, where)
         merged, loaded = None, 0
@@ -143,12 +149,13 @@ class _Load:
         after = self.place.count(table) if merged else self.place.count_after(table, before, removed, loaded)
         self.balance = Balance.of(charter.load.how, self.account.counts, loaded, before, removed, after, merged)
         rejects.finish()
+        self.notes += self.place.hints
         self.settle()
 
     @property
     def columns(self) -> list[str]:
         """The columns that are loaded."""
-        return columns_kept(self.compiled)
+        return [name for name, column in self.compiled.charter.columns.items() if column.filled != "@place"]
 
     def incoming(self, rejects: RejectFile) -> tuple[Iterator[Any], Any]:
         """The rows that go in, and their Arrow schema."""
@@ -165,7 +172,8 @@ class _Load:
         self.newest = [mark.load_no for mark in self.place.marks(charter.table)]
         stream, schema = self.incoming(rejects)
         there = gather(
-            self.place, self.order.staging, self.compiled, self.columns, stream, schema, staging.rows
+            self.place, gathered_mark(self.mark(0), self.order.staging), self.compiled, self.columns, stream, schema,
+            staging.rows,
         )  # fmt: skip
         kept = sum(file.records - file.rejected - file.repeated for file in self.account.counts)
         if there != kept:
@@ -366,8 +374,9 @@ class _Load:
             self.listener(Progress(told, done, total, "bytes", rows=self.told_rows))
         self.notes += account.notes
         if repeats.in_table:
-            rows = f"{repeats.in_table:,} rows have keys" if repeats.in_table > 1 else "1 row has a key"
-            self.notes.append(f"{rows} that stood in the table before: the delivery overlaps an earlier one")
+            many = repeats.in_table > 1
+            rows = f"{repeats.in_table:,} rows have keys that were" if many else "1 row has a key that was"
+            self.notes.append(f"{rows} in the table before: the delivery overlaps an earlier one")
         self.listener(Progress(told, total, total, "bytes", ended=True))
 
     def without_repeats(
@@ -426,6 +435,7 @@ def load(
         The outcome: `loaded`, or `undone` with the table as it was.
 
     Raises:
+        OvertakenError: the load needs another number; the table is as it was.
         DeliveryError: a file is missing, corrupt, empty, not as declared, or was loaded before; the table is as it was.
         PlaceError: the place cannot be reached or refuses; the table is as it was, or, if the answer to the commit was
             lost, the load's mark in the place says what became of it.
@@ -464,7 +474,7 @@ def load(
             return Outcome(
                 "undone", step.balance, tuple(step.findings), dict(step.reasons), undone.message, tuple(step.notes)
             )
-        except DeliveryError:
+        except (DeliveryError, OvertakenError):  # what was gathered has the number in its rows
             rejects.discard()
             _cleared(place, compiled, order)
             raise
@@ -479,4 +489,4 @@ def load(
 
 def _cleared(place: Place, compiled: Compiled, order: Order) -> None:
     if order.staging:
-        clear(place, compiled.charter.table)
+        clear(place, compiled.charter.table, order.workspace)

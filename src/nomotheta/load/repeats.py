@@ -153,7 +153,7 @@ class Repeats:
     def _told(self, key: Check, first: int, file: str) -> str:
         what = "row" if key.whole_row else "key"
         if first == IN_TABLE:
-            return f"its {what} stands in the table already"
+            return f"its {what} is in the table already"
         other = self.owners.told(first, file)
         if key.keep == "last":
             return f"its key comes again, later, in {other}"

@@ -11,6 +11,7 @@ import contextlib
 import hashlib
 import re
 from collections.abc import Iterator, Sequence
+from dataclasses import replace
 from typing import Any
 
 import pyarrow as pa
@@ -18,8 +19,9 @@ import pyarrow as pa
 from nomotheta.charter import Compiled
 from nomotheta.errors import NomothetaError
 from nomotheta.load.beside import beside
-from nomotheta.place import Place
+from nomotheta.place import Mark, Place
 
+_GATHERED = "gathered"
 _NAME = r"{}_staging_(\d+)_([0-9a-f]{{12}})"
 
 
@@ -42,12 +44,19 @@ def begun(place: Place, compiled: Compiled, token: str) -> int | None:
     return next((int(match[1]) for match in found if match and match[2] == token), None)
 
 
+def gathered_mark(mark: Mark, name: str) -> Mark:
+    """What says, in the place itself, that a load made the table in which it gathers its rows."""
+    return replace(mark, table=name, content=_GATHERED, once=f"{_GATHERED}:{mark.load_no}", rows=0)
+
+
 def gather(
-    place: Place, name: str, compiled: Compiled, columns: Sequence[str], rows: Iterator[Any], schema: Any, size: int
+    place: Place, mark: Mark, compiled: Compiled, columns: Sequence[str], rows: Iterator[Any], schema: Any, size: int
 ) -> int:
-    """Commit rows in batches of `size`, but those that lie there already; how many lie there then."""
-    table = compiled.charter.table
+    """Commit rows in batches of `size` to the table of a mark, but those that lie there already; how many lie there."""
+    table, name = compiled.charter.table, mark.table
     if place.columns(name) is None:
+        with place.transaction(table):
+            place.mark(mark)
         place.make_like(name, table, columns)
     there = place.count(name)
     skip = there
@@ -72,9 +81,16 @@ def _batches(rows: Iterator[Any], schema: Any, size: int) -> Iterator[Any]:
         yield waiting
 
 
-def clear(place: Place, table: str) -> None:
-    """Away with all that was gathered for a table, by this load or by others that were cut off."""
+def clear(place: Place, table: str, workspace: str) -> None:
+    """Away with all that a workspace gathered for a table, by this load or by others that were cut off.
+
+    Its marks tell which tables these are: one of such a name may be somebody else's.
+    """
     with contextlib.suppress(NomothetaError):  # the load has ended, whatever becomes of them
         for name in place.tables():
             if re.fullmatch(_NAME.format(re.escape(beside(table))), name):
-                place.drop(name)
+                for mark in place.marks(name):
+                    if mark.workspace == workspace and mark.content == _GATHERED:
+                        place.drop(name)
+                        with place.transaction(table):
+                            place.unmark(mark)

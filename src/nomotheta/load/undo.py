@@ -33,11 +33,6 @@ def kept_table(table: str, load_no: int) -> str:
     return f"{beside(table)}_before_{load_no}"
 
 
-def columns_kept(compiled: Compiled) -> list[str]:
-    """The columns of rows that are kept: those that a load fills."""
-    return [name for name, column in compiled.charter.columns.items() if column.filled != "@place"]
-
-
 @contextlib.contextmanager
 def keeping(place: Place, compiled: Compiled, load_no: int, committing: Callable[[], bool]) -> Iterator[None]:
     """Around a load that keeps what it replaces: the table for it is made before, and older ones go afterwards.
@@ -49,7 +44,7 @@ def keeping(place: Place, compiled: Compiled, load_no: int, committing: Callable
         yield
         return
     kept = kept_table(charter.table, load_no)
-    place.make_like(kept, charter.table, columns_kept(compiled))
+    place.make_like(kept, charter.table, place.stored(charter.table))
     try:
         yield
     except BaseException:
@@ -121,7 +116,7 @@ def undo(place: Place, compiled: Compiled, load_no: int, workspace: str, how: Ho
         elif place.columns(kept) is None or not place.marks(kept):
             raise DeclarationError(f"the rows that load {load_no} replaced are not there: {kept}", where=place.shown)
         removed = place.delete(table, place.render(condition, now) if condition else None)
-        restored = place.copy(kept, table, columns_kept(compiled), None) if how == "overwrite" else 0
+        restored = place.copy(kept, table, place.stored(kept), None) if how == "overwrite" else 0
         after = place.count(table)
         if after != before - removed + restored:
             raise PlaceError(
@@ -140,7 +135,7 @@ def _standing(place: Place, table: str, load_no: int, workspace: str, how: How) 
     mark = next((each for each in marks if each.load_no == load_no and each.workspace == workspace), None)
     if mark is None:
         raise DeliveryError(
-            f"load {load_no} does not stand in {table}", where=place.shown, mend="see: nomotheta ledger"
+            f"the rows of load {load_no} are not in {table}", where=place.shown, mend="see: nomotheta ledger"
         )
     if how == "overwrite" and marks[-1].load_no != load_no:
         raise DeliveryError(

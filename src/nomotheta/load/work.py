@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import datetime
-import zoneinfo
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
@@ -15,7 +14,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from numpy.typing import NDArray
 
-from nomotheta.charter import FROM_PLACE, Charter, Check, Compiled, value_of
+from nomotheta.charter import FROM_PLACE, Charter, Check, Compiled, instant, value_of
 from nomotheta.conditions import Kind
 from nomotheta.kinds import arrow_type, as_texts, explain_all, read_values, show
 from nomotheta.load.aside import Aside, Teller, table_of
@@ -329,13 +328,8 @@ def constants(charter: Charter, load_no: int, at: datetime.datetime, day: dateti
     found: dict[str, Any] = {}
     for name, column in charter.columns.items():
         if column.value is not None:
-            value = value_of(charter.kinds()[name], column.value)
-            local = (
-                isinstance(value, datetime.datetime)
-                and charter.kinds()[name].name == "timestamptz"
-                and not value.tzinfo
-            )
-            found[name] = value.replace(tzinfo=zoneinfo.ZoneInfo(zone)) if local else value
+            kind = charter.kinds()[name]
+            found[name] = instant(kind, value_of(kind, column.value), zone)
         elif column.filled and column.filled != FROM_PLACE:
             found[name] = given[column.filled]
     return found

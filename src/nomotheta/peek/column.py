@@ -278,6 +278,7 @@ class ColumnLook:
     lengths: Ranges = field(default_factory=lambda: Ranges(1.0))
     varied: bool = False
     first: NDArray[np.uint64] | None = None
+    known: tuple[int, Candidate | None] | None = None
 
     def __post_init__(self) -> None:
         if self.native is not None:
@@ -443,9 +444,11 @@ class ColumnLook:
 
     def best(self) -> Candidate | None:
         """The kind that most values fit, the narrower one where two are even; None for a text."""
-        most = 0.01 * self.values if self.values else -1
-        found = [each for each in self.candidates or [] if each.misfits <= most]
-        return min(found, key=lambda each: each.misfits, default=None)
+        if self.known is None or self.known[0] != self.rows:
+            most = 0.01 * self.values if self.values else -1
+            found = [each for each in self.candidates or [] if each.misfits <= most]
+            self.known = self.rows, min(found, key=lambda each: each.misfits, default=None)
+        return self.known[1]
 
     def kind(self) -> Kind:
         """The kind to declare: numbers with leading zeros, and columns that are blank throughout, are texts."""

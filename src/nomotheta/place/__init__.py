@@ -2,8 +2,8 @@
 
 from nomotheta.place.answer import PlaceAnswer, tried
 from nomotheta.place.base import Mark, Place, PlaceColumn
-from nomotheta.place.connect import connect, masked, rehearsal, warm, with_secrets
-from nomotheta.place.fingerprint import SCHEME, Fingerprint, fingerprinted
+from nomotheta.place.connect import connect, rehearsal, warm, with_secrets
+from nomotheta.place.fingerprint import SCHEME, Fingerprint
 from nomotheta.place.render import WHITE_SPACE, Now, Renderer, identifiers, quoted, quoted_table, text_literal
 from nomotheta.place.staging import Merge, Merged
 
@@ -20,9 +20,7 @@ __all__ = [
     "PlaceColumn",
     "Renderer",
     "connect",
-    "fingerprinted",
     "identifiers",
-    "masked",
     "quoted",
     "quoted_table",
     "rehearsal",

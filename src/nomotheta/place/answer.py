@@ -7,7 +7,8 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from nomotheta.errors import NomothetaError
-from nomotheta.place.connect import connect, file_of, masked
+from nomotheta.place.connect import connect, file_of
+from nomotheta.secrets import masked
 
 
 @dataclass(frozen=True, slots=True)

@@ -77,6 +77,9 @@ class Catalogue(Protocol):
     def tables(self) -> list[str]:
         """The names of all tables and views, with their schema where it is not the usual one."""
 
+    def stored(self, table: str) -> list[str]:
+        """The columns of a table in which values can be put: all but those that the database works out."""
+
     def create(self, table: str, columns: Mapping[str, Kind]) -> None:
         """Create an empty table."""
 
@@ -88,7 +91,9 @@ class Catalogue(Protocol):
 
 
 class Loading(Protocol):
-    """How rows go in and out, inside a transaction."""
+    """How rows go in and out, inside a transaction. `hints` are what whoever loads should know of that."""
+
+    hints: Sequence[str]
 
     def transaction(self, table: str) -> AbstractContextManager[None]:
         """All that happens inside is committed at the end, or undone where an exception leaves it.
@@ -171,6 +176,19 @@ class Asking(Protocol):
 
     def as_text(self, column: str) -> str:
         """A column as text, in SQL."""
+
+    def strange(self, column: PlaceColumn) -> str | None:
+        """The condition that a column holds what no value of its kind is, though its type does; None where it cannot.
+
+        Infinities, years beyond 9999, and what else a database has that others have not.
+        """
+
+    def differs(self, node: Node) -> Sequence[str] | None:
+        """Whether a condition may come to something else here than where rows are checked while they are loaded.
+
+        None where it never does; else the columns that have to hold letters beyond ASCII for it to do so, none where
+        it may whatever they hold.
+        """
 
     def exactly(self, sql: str, column: PlaceColumn | None) -> str:
         """A value of a column, in SQL, as it is compared with others: a text by code point."""

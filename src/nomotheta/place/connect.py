@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import importlib
-import os
 import re
 from collections.abc import Callable
 from pathlib import Path
@@ -12,29 +11,23 @@ from typing import Any
 from nomotheta.ahead import import_ahead
 from nomotheta.errors import DeclarationError
 from nomotheta.place.base import Place
+from nomotheta.secrets import UnfitError, UnsetError, filled, masked
 
 
 def with_secrets(text: str, where: str) -> str:
-    """A declared text with `${ENV_NAME}` filled in.
+    """A declared URL with `${ENV_NAME}` filled in.
 
     Raises:
-        DeclarationError: a named variable is not set.
+        DeclarationError: a named variable is not set, or holds what cannot stand where it is named.
     """
-
-    def value(match: re.Match[str]) -> str:
-        found = os.environ.get(match[1])
-        if found is None:
-            raise DeclarationError(
-                f"the environment variable {match[1]} is not set", where=where, mend=f"export {match[1]}=…"
-            )
-        return found
-
-    return re.sub(r"\$\{([A-Za-z_][A-Za-z0-9_]*)\}", value, text)
-
-
-def masked(url: str) -> str:
-    """A URL without its password, for messages."""
-    return re.sub(r"(://[^:/@]*):[^@]*@", r"\1:***@", re.sub(r"(?i)([?&][a-z]*password=)[^&]*", r"\1***", url))
+    try:
+        return filled(text)
+    except UnfitError as error:
+        told = f"the environment variable {error.variable} holds signs that cannot stand there"
+        raise DeclarationError(told, where=where, mend="name it where the password stands, or mend its value") from None
+    except UnsetError as error:
+        told = f"the environment variable {error.variable} is not set"
+        raise DeclarationError(told, where=where, mend=f"export {error.variable}=…") from None
 
 
 def connect(name: str, url: str, root: Path, *, create: bool = False) -> Place:

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import datetime
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -262,6 +262,13 @@ class Renderer:
         return (
             f"CAST({found} AS {self.type_name(node.kind)})" if name == "sum" and node.kind.name == "decimal" else found
         )
+
+
+def case_of(node: Node) -> Sequence[str] | None:
+    """The columns of texts whose letters a condition changes to capitals or small ones; None where it does not."""
+    calls = [each for each in node.walk() if each.op == "call" and each.value in {"lower", "upper"}]
+    columns = {each.value for call in calls for each in call.walk() if each.op == "column" and each.kind.name == "text"}
+    return sorted(columns) if calls else None
 
 
 def quoted(name: str) -> str:

@@ -7,12 +7,13 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from nomotheta.conditions import Kind, own
+from nomotheta.conditions import Kind, Node, own
 from nomotheta.errors import PlaceError
 from nomotheta.place.render import quoted, quoted_table
 
 STAGE = own("stage")
 TABLE_ALIAS, _STAGE, _COUNT = (quoted(own(word)) for word in ("there", "staged", "count"))  # as a statement calls them
+_FIRST, _LAST = "0001-01-01 00:00:00", "9999-12-31 23:59:59.999999"
 FROM_STAGE = f"{quoted(STAGE)} AS {_STAGE}"
 
 
@@ -92,6 +93,9 @@ class Staging:
         """The rows that this transaction has removed and added, by the database's own account; None if it has none."""
         return None
 
+    hints: Sequence[str] = ()
+    AS_GIVEN = ""  # has an INSERT take values even of columns that number themselves
+
     def count_after(self, table: str, before: int, removed: int, added: int) -> int:
         """How many rows there are after this transaction removed some and added others."""
         if self.account(table) == (removed, added):
@@ -100,6 +104,25 @@ class Staging:
 
     def expect(self, table: str, kinds: Mapping[str, Kind]) -> None:
         """The database itself sees to its kinds."""
+
+    def strange(self, column: Any) -> str | None:
+        """What is no number, and moments outside of the years 1 to 9999."""
+        name, kind = quoted(column.name), column.kind.name if column.kind else ""
+        if kind == "real":
+            return self.no_number(name)
+        if kind in {"date", "timestamp", "timestamptz"}:
+            first, last = ("0001-01-01", "9999-12-31") if kind == "date" else (_FIRST, _LAST)
+            zone = "+00" if kind == "timestamptz" else ""
+            return f"NOT {name} BETWEEN '{first}{zone}' AND '{last}{zone}'"
+        return None
+
+    def no_number(self, column: str) -> str | None:
+        """Whether a double is none."""
+        return f"NOT isfinite({column})"
+
+    def differs(self, _node: Node) -> Sequence[str] | None:
+        """Conditions have one meaning, where nothing else is said."""
+        return None
 
     def exactly(self, sql: str, _column: Any) -> str:
         """Values are compared as they are."""
@@ -172,7 +195,7 @@ class Staging:
         """Add the rows of one table that meet a rendered condition, or all, to another; how many."""
         listed = ", ".join(map(quoted, columns))
         chosen = f"SELECT {listed} FROM {quoted_table(source)}" + (f" WHERE {where}" if where else "")
-        return self.changed(f"INSERT INTO {quoted_table(target)} ({listed}) {chosen}")
+        return self.changed(f"INSERT INTO {quoted_table(target)} ({listed}){self.AS_GIVEN} {chosen}")
 
     def drop(self, table: str) -> None:
         """Drop a table."""

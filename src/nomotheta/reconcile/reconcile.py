@@ -1,7 +1,9 @@
 """Files held against the table they were loaded into: counts, totals a column, and the fingerprint of all rows.
 
 Both sides are asked the same SELECT: the table in its place, the files as a stream of typed rows in the embedded
-engine. Only where the fingerprints differ are the rows themselves compared, and only those of the buckets that differ.
+engine. Where the fingerprints differ, both are asked for those of buckets of rows, and then for the rows of the buckets
+that differ: three readings of each side, whatever is wrong. What is compared are canonical texts and counts throughout,
+so that no value, however strange, stands between two columns and their comparison.
 """
 
 from __future__ import annotations
@@ -10,7 +12,8 @@ import datetime
 import functools
 import itertools
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
@@ -18,25 +21,30 @@ import pyarrow as pa
 
 from nomotheta.charter import FROM_PLACE, SYSTEM_COLUMNS, Compiled
 from nomotheta.conditions import Kind, own
-from nomotheta.errors import DeliveryError
+from nomotheta.errors import DeliveryError, PlaceError
 from nomotheta.events import Listener, Progress, nobody
 from nomotheta.kinds import arrow_type, show
 from nomotheta.load import Balance, Engine, Plan, constants, left_out, open_mended, worked_files
-from nomotheta.place import SCHEME, Fingerprint, Now, Place, fingerprinted, quoted
-from nomotheta.reconcile.reconciliation import Cell, ColumnTotals, Reconciliation, RowDifference
+from nomotheta.place import SCHEME, Fingerprint, Now, Place, quoted
+from nomotheta.reconcile.differences import HASH, Differences, compared, told
+from nomotheta.reconcile.reconciliation import ColumnTotals, Reconciliation, RowDifference
 from nomotheta.rules import HIDDEN, existing
 from nomotheta.source import ArrivedFile, SourceFile, arrived, literal, match_columns, open_file
 
-_MOST_DIFFERENCES = 20
-_N, _H, _B, _FILES = (own(word) for word in ("rows", "hash", "bucket", "files"))
+_N, _B, _FILES = (own(word) for word in ("rows", "bucket", "files"))
+_H = HASH
 _MOST_ROWS = 20_000
-_REAL_TOLERANCE = 1e-9
+_FEWEST_BUCKETS, _MOST_BUCKETS, _IN_A_BUCKET = 1 << 10, 1 << 16, 64
+_SUMMED_DIGITS = 28  # of decimals: the sum of ten thousand million of them has 38, as many as any place adds
 _NOT_FROM_FILES = ("@load.no", "@load.time", "@place")
 
 
 @dataclass(frozen=True, slots=True)
 class LoadedFiles:
-    """A load that stands in the table: its number, day, files, what was set aside, and the charter that reads them."""
+    """A load that stands in the table: its number, day, files, what was set aside, and the charter that reads them.
+
+    `kept` is the workspace's own copy of a file of mended rows.
+    """
 
     load_no: int
     day: datetime.date
@@ -46,6 +54,7 @@ class LoadedFiles:
     rejects: Path
     compiled: Compiled
     mended: bool = False
+    kept: Path | None = None
 
 
 def reconcile(
@@ -99,7 +108,6 @@ class _Reconcile:
         self.charter = compiled.charter
         columns = self.charter.columns
         self.kinds = {name: kind for name, kind in self.charter.kinds().items() if columns[name].from_ not in left_out}
-        self.hashed = fingerprinted(self.kinds)
         self.files = [(load, file) for load in self.loads for file in _still_there(load)]
 
     def run(self, over: str) -> Reconciliation:
@@ -107,7 +115,7 @@ class _Reconcile:
             lambda prints: ", ".join(
                 [
                     f"count(*) AS {quoted(_N)}",
-                    f"{prints.hash_sum(self.hashed)} AS {quoted(_H)}",
+                    f"{prints.hash_sum(self.kinds)} AS {quoted(_H)}",
                     *_totals(self.kinds, prints),
                 ]
             )
@@ -119,8 +127,12 @@ class _Reconcile:
         differences: tuple[RowDifference, ...] = ()
         count: int | None = 0
         if not same:
-            differing = self.differing_columns(totals) if files[_N] == table[_N] else ()
-            differences, count = self.rows() if files[_H] != table[_H] else ((), 0)
+            found = self.rows(max(files[_N], table[_N]))
+            differences, count = found.shown, found.count
+            if files[_N] == table[_N]:
+                unequal = {each.column for each in totals if not each.equal}
+                more = found.columns if count is not None else self.by_checksum()
+                differing = tuple(name for name in self.kinds if name in unequal | more)
         balances = [load.balance for load in self.loads]
         return Reconciliation(
             table=self.charter.table, place=self.place.name, over=over,
@@ -152,7 +164,18 @@ class _Reconcile:
         from nomotheta.place.embedded.duckdb import DuckPlace  # only now: a load does without it
 
         schema = pa.schema([(name, arrow_type(kind)) for name, kind in self.kinds.items()])
-        reader = pa.RecordBatchReader.from_batches(schema, self.batches(schema))
+        failed: list[BaseException] = []
+
+        def batches() -> Iterator[Any]:
+            try:
+                yield from self.batches(schema)
+            except GeneratorExit:
+                raise
+            except BaseException as error:  # which the engine would tell in words of its own
+                failed.append(error)
+                raise
+
+        reader = pa.RecordBatchReader.from_batches(schema, batches())
         engine = DuckPlace("files", None)
         select = said(engine.fingerprint)
         where = f" WHERE {condition(engine.fingerprint)}" if condition else ""
@@ -160,6 +183,10 @@ class _Reconcile:
             return list(
                 engine.fetch(f"SELECT {select} FROM {quoted(_FILES)}{where}{group}", **{_FILES: reader}).to_pylist()
             )
+        except PlaceError:
+            if failed:
+                raise failed[0] from None
+            raise
         finally:
             engine.close()
 
@@ -201,28 +228,28 @@ class _Reconcile:
 
     # ---- where they differ
 
-    def differing_columns(self, totals: Sequence[ColumnTotals]) -> tuple[str, ...]:
+    def by_checksum(self) -> frozenset[str]:
         """The columns whose values are not the same in all, by one checksum each."""
 
         def sums(prints: Fingerprint) -> str:
             return ", ".join(
-                f"{prints.hash_sum({name: kind})} AS {quoted(own(name))}" for name, kind in self.hashed.items()
+                f"{prints.hash_sum({name: kind})} AS {quoted(own(name))}" for name, kind in self.kinds.items()
             )
 
-        files, table = self.both(sums) if self.hashed else ({}, {})
-        unequal = {each.column for each in totals if not each.equal}
-        return tuple(name for name in self.kinds if name in unequal or files.get(own(name)) != table.get(own(name)))
+        files, table = self.both(sums)
+        return frozenset(name for name in self.kinds if files[own(name)] != table[own(name)])
 
-    def rows(self) -> tuple[tuple[RowDifference, ...], int | None]:
-        """The rows that differ: the first few, and how many, or None where they are too many to fetch."""
-        key = next(
-            (list(each.columns) for each in self.charter.real_keys() if set(each.columns) <= set(self.hashed)), []
-        )
-        by = {name: self.hashed[name] for name in key} if key else self.hashed
+    def rows(self, most: int) -> Differences:
+        """The rows that differ, of at most so many on a side."""
+        key = next((list(each.columns) for each in self.charter.real_keys() if {*each.columns} <= {*self.kinds}), [])
+        by = {name: self.kinds[name] for name in key} if key else self.kinds
+        buckets = _FEWEST_BUCKETS
+        while buckets < min(most // _IN_A_BUCKET, _MOST_BUCKETS):
+            buckets *= 2
 
         def grouped(prints: Fingerprint) -> str:
-            hashes = f"{prints.hash_sum(self.hashed)} AS {quoted(_H)}"
-            return f"{prints.bucket(by)} AS {quoted(_B)}, count(*) AS {quoted(_N)}, {hashes}"
+            hashes = f"{prints.hash_sum(self.kinds)} AS {quoted(_H)}"
+            return f"{prints.bucket(by, buckets)} AS {quoted(_B)}, count(*) AS {quoted(_N)}, {hashes}"
 
         sides: list[dict[int, tuple[int, int]]] = [
             {row[_B]: (row[_N], row[_H]) for row in side(grouped, None, " GROUP BY 1")}
@@ -237,21 +264,28 @@ class _Reconcile:
                 break
             chosen.append(b)
             fetched += size
-        columns = ", ".join(f"{quoted(name)}" for name in self.kinds)
+
+        def cells(prints: Fingerprint) -> str:
+            shown = (f"{prints.shown(name, kind)} AS {quoted(name)}" for name, kind in self.kinds.items())
+            return f"{prints.row_hash(self.kinds)} AS {quoted(_H)}, {', '.join(shown)}"
+
         files, table = (
-            side(
-                lambda prints: f"{prints.row_hash(self.hashed)} AS {quoted(_H)}, {columns}",
-                lambda prints: f"{prints.bucket(by)} IN ({', '.join(map(str, chosen))})",
-            )
+            side(cells, lambda prints: f"{prints.bucket(by, buckets)} IN ({', '.join(map(str, chosen))})")
             for side in (self.of_files, self.of_table)
         )
-        found = _differences(files, table, key, list(self.kinds), self.charter.private())
-        return tuple(found[:_MOST_DIFFERENCES]), len(found) if len(chosen) == len(differing) else None
+        return compared(
+            files, table, key, self.kinds, self.charter.private(), whole=len(chosen) == len(differing)
+        )  # fmt: skip
 
 
 def _still_there(load: LoadedFiles) -> list[ArrivedFile]:
     """The files of a load, if they still are what was loaded."""
-    found = arrived(load.root, [literal(file.file) for file in load.balance.files], load.compiled.layout)
+    names = [file.file for file in load.balance.files]
+    if load.kept is not None:
+        (kept,) = arrived(load.root, [literal(str(load.kept))], load.compiled.layout)
+        found = [replace(kept, name=names[0])]
+    else:
+        found = arrived(load.root, [literal(name) for name in names], load.compiled.layout)
     for file, loaded in zip(found, load.balance.files, strict=True):
         if file.survey.content != loaded.content:
             raise DeliveryError(
@@ -263,98 +297,47 @@ def _still_there(load: LoadedFiles) -> list[ArrivedFile]:
 
 
 _MEASURES: Mapping[str, str] = {
-    "integer": "sum", "decimal": "sum", "real": "sum", "text": "length", "uuid": "range", "binary": "length",
-    "boolean": "true",
+    "integer": "sum", "decimal": "sum", "text": "length", "binary": "length", "boolean": "true",
 }  # fmt: skip
 
 
 def _measure(kind: Kind) -> str:
-    return _MEASURES.get(kind.name, "range")
+    """What is told of a column besides its count: a range where a sum depends on the order, or is beyond all digits."""
+    return "range" if kind.name == "decimal" and kind.digits > _SUMMED_DIGITS else _MEASURES.get(kind.name, "range")
 
 
 def _totals(kinds: Mapping[str, Kind], prints: Fingerprint) -> Iterator[str]:
-    """Per column, how many values it has and what they come to."""
+    """Per column, how many values it has and what they come to, as texts."""
     for name, kind in kinds.items():
         column = quoted(name)
         yield f"count({column}) AS {quoted(own(f'{name} n'))}"
         match _measure(kind):
             case "sum":
-                yield f"sum({column}) AS {quoted(own(f'{name} 0'))}"
+                found = [prints.text(f"sum({column})")]
             case "length" if kind.name == "binary":
-                yield f"sum(octet_length({column})) AS {quoted(own(f'{name} 0'))}"
+                found = [prints.text(f"sum(octet_length({column}))")]
             case "length":
-                yield f"sum({prints.characters(column)}) AS {quoted(own(f'{name} 0'))}"
+                found = [prints.text(f"sum({prints.characters(column)})")]
             case "true":
-                yield f"sum(CAST({column} AS INTEGER)) AS {quoted(own(f'{name} 0'))}"
+                found = [prints.text(f"sum(CAST({column} AS INTEGER))")]
+            case _ if kind.name == "uuid":  # not all order uuids
+                found = [f"{least}({prints.of(column, kind)})" for least in ("min", "max")]
             case _:
-                value = prints.text(column) if kind.name == "uuid" else column  # not all order uuids
-                yield f"min({value}) AS {quoted(own(f'{name} 0'))}"
-                yield f"max({value}) AS {quoted(own(f'{name} 1'))}"
+                found = [prints.of(f"{least}({column})", kind) for least in ("min", "max")]
+        for at, each in enumerate(found):
+            yield f"{each} AS {quoted(own(f'{name} {at}'))}"
 
 
 def _compared(name: str, kind: Kind, files: Mapping[str, Any], table: Mapping[str, Any], *, hide: bool) -> ColumnTotals:
     """A column's totals; of a private one they are compared and not told, for few rows give their values away."""
     measure: Any = _measure(kind)
     parts = [own(f"{name} {at}") for at in range(2 if measure == "range" else 1)]
-    left, right = [files[part] for part in parts], [table[part] for part in parts]
-    count_left, count_right = files[own(f"{name} n")], table[own(f"{name} n")]
-    equal = count_left == count_right and all(map(_equal, left, right))
-    told = (lambda _: HIDDEN) if hide else show
-    sides = (tuple(map(told, left)), tuple(map(told, right)))
-    return ColumnTotals(name, measure, count_left, count_right, *sides, equal)
-
-
-def _equal(left: Any, right: Any) -> bool:
-    if isinstance(left, float) and isinstance(right, float):
-        return abs(left - right) <= _REAL_TOLERANCE * max(abs(left), abs(right))
-    return bool(left == right)
-
-
-def _differences(
-    files: list[dict[str, Any]],
-    table: list[dict[str, Any]],
-    key: list[str],
-    columns: list[str],
-    private: frozenset[str],
-) -> list[RowDifference]:
-    """What is on one side only, paired by key where there is one."""
-    only_files, only_table = _less(files, table), _less(table, files)
-
-    def shown(row: Mapping[str, Any], name: str) -> str | None:
-        return HIDDEN if name in private else show(row[name])
-
-    def keyed(row: Mapping[str, Any]) -> tuple[tuple[str, str | None], ...]:
-        return tuple((name, shown(row, name)) for name in key or columns)
-
-    def of(row: Mapping[str, Any]) -> tuple[Any, ...]:
-        return tuple(row[name] for name in key)
-
-    partners: dict[tuple[Any, ...], list[dict[str, Any]]] = {}
-    for row in only_table if key else []:
-        partners.setdefault(of(row), []).append(row)
-    found: list[RowDifference] = []
-    paired: set[int] = set()
-    for row in only_files:
-        others = partners.get(of(row), []) if key else []
-        if not others:
-            found.append(RowDifference("only in files", keyed(row)))
-            continue
-        other = others.pop()
-        paired.add(id(other))
-        cells = [Cell(name, shown(row, name), shown(other, name)) for name in columns if row[name] != other[name]]
-        found.append(RowDifference("differs", keyed(row), tuple(cells)))
-    return found + [RowDifference("only in table", keyed(row)) for row in only_table if id(row) not in paired]
-
-
-def _less(rows: list[dict[str, Any]], others: list[dict[str, Any]]) -> list[dict[str, Any]]:
-    """The rows that the others do not have as often."""
-    counts: dict[int, int] = {}
-    for row in others:
-        counts[row[_H]] = counts.get(row[_H], 0) + 1
-    left = []
-    for row in rows:
-        if counts.get(row[_H], 0):
-            counts[row[_H]] -= 1
-        else:
-            left.append(row)
-    return left
+    sides = [[side[part] for part in parts] for side in (files, table)]
+    if measure == "range":
+        said = [[told(text, kind) for text in side] for side in sides]
+    else:  # a place may write a sum with more zeros behind the point
+        sides = [[text and Decimal(text) for text in side] for side in sides]
+        said = [[show(number) for number in side] for side in sides]
+    counts = files[own(f"{name} n")], table[own(f"{name} n")]
+    shown = [tuple(HIDDEN if hide else text for text in side) for side in said]
+    return ColumnTotals(name, measure, *counts, shown[0], shown[1], counts[0] == counts[1] and sides[0] == sides[1])

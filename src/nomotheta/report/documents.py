@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -81,6 +82,17 @@ class Rejects:
 
 
 @dataclass(frozen=True, slots=True)
+class RejectsFile:
+    """The open rows of a load that were written to a file, to be mended: how many, and where."""
+
+    load_no: int
+    table: str
+    rows: int
+    file: str
+    format: str = "nomotheta/rejects-file/1"
+
+
+@dataclass(frozen=True, slots=True)
 class LedgerPage:
     """What happened, newest first."""
 
@@ -134,6 +146,7 @@ DOCUMENTS = (
     Undone,
     Reconciliations,
     Rejects,
+    RejectsFile,
     LedgerPage,
     Places,
     Page,
@@ -143,10 +156,13 @@ DOCUMENTS = (
     Failure,
 )
 
+_CONTROLS = re.compile("[\x7f-\x9f\u2028\u2029]")
+
 
 def to_json(document: Any) -> str:
-    """A document as indented JSON."""
-    return TypeAdapter(type(document)).dump_json(document, indent=2).decode()
+    """A document as indented JSON; what could move a terminal's cursor is escaped in it, although JSON allows it."""
+    text = TypeAdapter(type(document)).dump_json(document, indent=2).decode()
+    return _CONTROLS.sub(lambda sign: f"\\u{ord(sign[0]):04x}", text)
 
 
 def schemas() -> dict[str, str]:

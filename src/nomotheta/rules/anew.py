@@ -36,14 +36,19 @@ def as_kind(column: Any, kind: Kind) -> Any:
         PlaceError: it holds what no value of the kind is.
     """
     if pa.types.is_string(column.type) and kind.name not in {"text", "uuid"}:
-        told = {"binary": (r"^\\x", ""), "timestamptz": (r"([+-]\d\d)$", r"\1:00")}.get(kind.name)
-        texts = pc.replace_substring_regex(column, *told) if told else column
+        texts = plain_texts(column, kind)
         typed = read_column(texts, kind, UNTYPED)
         for misfit in typed.misfits:
             value = texts[int(misfit.rows[0])].as_py()
             raise PlaceError(f"the table holds {value}, which {explain(kind, misfit.reason, value, UNTYPED)}")
         return typed.values
     return column.cast(arrow_type(kind))
+
+
+def plain_texts(column: Any, kind: Kind) -> Any:
+    """Texts such as PostgreSQL writes them, as our own."""
+    told = {"binary": (r"^\\x", ""), "timestamptz": (r"([+-]\d\d)$", r"\1:00")}.get(kind.name)
+    return pc.replace_substring_regex(column, *told) if told else column
 
 
 def blank_as_null(texts: Any, kind: Kind) -> Any:
@@ -148,6 +153,8 @@ class _Rows:
             for batch in batches:
                 arrays = [each.read(values) for each, values in zip(self.columns, batch.columns, strict=True)]
                 yield pa.record_batch(arrays, schema=self.schema)
+        except GeneratorExit:  # the engine wants no more, for a reason of its own
+            raise
         except BaseException as error:
             self.failed = error
             raise

@@ -50,8 +50,9 @@ class Finding:
 
 def samples_of(table: Any, private: frozenset[str]) -> Samples:
     """Rows of an Arrow table as samples, private columns hidden; two columns may have one name."""
+    hidden = {name.casefold() for name in private}
     columns = [
-        [HIDDEN] * table.num_rows if name in private else [show(value) for value in column.to_pylist()]
+        [HIDDEN] * table.num_rows if name.casefold() in hidden else [show(value) for value in column.to_pylist()]
         for name, column in zip(table.column_names, table.columns, strict=True)
     ]
     return Samples(tuple(table.column_names), tuple(zip(*columns, strict=True)))
@@ -67,7 +68,7 @@ def verdict_of(check: Check, breaks: int, rows: int) -> Verdict:
 def message_of(check: Check, breaks: int, rows: int, noun: str = "rows") -> str:
     """The counts in words."""
     if breaks == 0:
-        return ""
+        return "" if rows else "there was no row to look at"
     share = f" ({breaks / rows:.2%})" if rows else ""
     of = f" of {rows:,}" if rows else ""
     told = f"{breaks:,}{of} {noun}{share}"

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Callable, Mapping, Sequence
+import math
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -14,7 +15,7 @@ from nomotheta.conditions import Kind, Node, own, own_names
 from nomotheta.errors import NomothetaError, PlaceError, did_you_mean
 from nomotheta.kinds import CANONICAL, UNTYPED, read_column, show
 from nomotheta.place import Now, Place, PlaceColumn, quoted
-from nomotheta.rules.anew import Anew, Column, blank_as_null, compared_as
+from nomotheta.rules.anew import Anew, Column, blank_as_null, compared_as, plain_texts
 from nomotheta.rules.finding import HIDDEN, Finding, Samples, message_of, samples_of, verdict_of
 
 SAMPLES = 5
@@ -106,25 +107,68 @@ class _Judge:
         found: dict[int, Finding] = {}
         rows: list[tuple[int, Check]] = []
         kinds: list[tuple[int, Check]] = []
+        strange = self.strange()
         for at, check in enumerate(self.compiled.checks):
             absent = [name for name in check.columns if name not in self.shape]
-            if self.set_aside is not None and check.otherwise == "reject":
+            if self.is_enforced(check):
                 found[at] = self.enforced(check)
             elif absent:
                 found[at] = self.absent(check, absent)
             elif check.node is not None:
                 rows.append((at, check))
-            elif check.sort == "kind" and not holds(self.shape[check.columns[0]], self.declared(check)):
+            elif check.sort == "kind" and (
+                check.columns[0] in strange or not holds(self.shape[check.columns[0]], self.declared(check))
+            ):
                 kinds.append((at, check))
             else:
                 found[at] = self.alone(check)
         judged = self.kinds_together([check for _, check in kinds])
         found |= {at: finding for (at, _), finding in zip(kinds, judged, strict=True)}
-        for label in dict.fromkeys(self.scope_of(check).label for _, check in rows):
-            group = [(at, check) for at, check in rows if self.scope_of(check).label == label]
-            judged = self.together([check for _, check in group], self.scope_of(group[0][1]))
+        groups: dict[tuple[str, bool], list[tuple[int, Check]]] = {}
+        for at, check in rows:
+            groups.setdefault((self.scope_of(check).label, self.differs(check)), []).append((at, check))
+        for (_, differs), group in groups.items():
+            with self.read_by_us() if differs else contextlib.nullcontext():
+                judged = self.together([check for _, check in group], self.scope_of(group[0][1]))
             found |= {at: finding for (at, _), finding in zip(group, judged, strict=True)}
         return [found[at] for at in sorted(found)]
+
+    def strange(self) -> frozenset[str]:
+        """The columns in which something stands that is no value of their kind, though their type holds it."""
+        if not any(check.sort == "kind" and not self.is_enforced(check) for check in self.compiled.checks):
+            return frozenset()
+        found = [(name, self.place.strange(column)) for name, column in self.shape.items()]
+        asked = [(name, condition) for name, condition in found if condition]
+        if not asked:
+            return frozenset()
+        counts = [f"count(CASE WHEN {sql} THEN 1 END) AS {quoted(own(str(at)))}" for at, (_, sql) in enumerate(asked)]
+        row = self.place.ask(f"SELECT {', '.join(counts)} {self.place.rowset(self.table)}").to_pylist()[0]
+        return frozenset(name for at, (name, _) in enumerate(asked) if row[own(str(at))])
+
+    def differs(self, check: Check) -> bool:
+        """Whether a condition may come to something else in the place than while rows are loaded."""
+        if self.asked is not self.place or check.node is None:
+            return False
+        columns = self.place.differs(check.node)
+        if not columns:
+            return columns is not None
+        prints = self.place.fingerprint
+        other = " OR ".join(f"{prints.octets(name)} <> {prints.characters(name)}" for name in map(quoted, columns))
+        found = f"SELECT 1 AS {quoted(_ROWS)} {self.place.rowset(self.table, other)} LIMIT 1"
+        return bool(self.place.ask(found).num_rows)
+
+    @contextlib.contextmanager
+    def read_by_us(self) -> Iterator[None]:
+        """Conditions that would come to something else in the place: its rows are streamed into the embedded engine."""
+        self.asked = Anew(self.place, {self.table: self.read_anew()})
+        try:
+            yield
+        finally:
+            self.asked = self.place
+
+    def is_enforced(self, check: Check) -> bool:
+        """Whether rows that break it were set aside while they were loaded."""
+        return self.set_aside is not None and check.otherwise == "reject"
 
     # ---- scope
 
@@ -226,6 +270,8 @@ class _Judge:
         values = [f"{_told(node)} is {self.told_value(node, row[f'{name} {at}'])}" for at, node in enumerate(nodes)]
         met = row[name]
         message = ", ".join(dict.fromkeys(values))
+        if any(isinstance(value, float) and not math.isfinite(value) for value in row.values()):
+            met = None  # a comparison with it comes to something else in every database
         if met is None:  # nothing says that it is met
             message = f"it could not be decided: {message}" if message else "it could not be decided"
         breaks = int(not met)
@@ -243,9 +289,15 @@ class _Judge:
         asked = by or self.asked
         key = next((key.columns for key in self.charter.real_keys()), list(self.shape)[:_WIDEST])
         chosen = [name for name in dict.fromkeys([*key, *columns]) if name in self.shape]
-        listed = ", ".join(quoted(name) for name in chosen)
-        sql = f"SELECT {listed} {asked.rowset(self.table, where)} LIMIT {SAMPLES}"
-        return samples_of(asked.fetch(sql), self.private)
+        rows = f"{asked.rowset(self.table, where)} LIMIT {SAMPLES}"
+        try:
+            found = asked.fetch(f"SELECT {', '.join(map(quoted, chosen))} {rows}")
+        except PlaceError:  # its driver has no value for what stands there
+            if asked is not self.place:
+                raise
+            texts = ", ".join(f"{self.place.as_text(name)} AS {quoted(name)}" for name in chosen)
+            found = asked.fetch(f"SELECT {texts} {rows}")
+        return samples_of(found, self.private)
 
     # ---- checks with a query of their own
 
@@ -330,7 +382,9 @@ class _Judge:
 
         def samples() -> Samples:
             found = self.place.ask(f"SELECT * FROM ({check.query}\n) AS {_OFFENDERS} LIMIT {SAMPLES}")
-            return samples_of(found, self.private)
+            told = {name.casefold() for name in self.charter.columns}
+            computed = [name for name in found.column_names if name.casefold() not in told]
+            return samples_of(found, self.private.union(computed if self.charter.reads_private(check.query) else ()))
 
         return self.counted_finding(check, breaks, self.count(Scope()), sql, samples)
 
@@ -392,7 +446,7 @@ class _KindTally:
     examples: list[str] = field(default_factory=list)
 
     def take(self, column: Any) -> None:
-        texts = blank_as_null(column, self.kind)
+        texts = plain_texts(blank_as_null(column, self.kind), self.kind)
         for misfit in read_column(texts, self.kind, self.layout).misfits:
             self.breaks += len(misfit.rows)
             self.examples += [texts[int(at)].as_py() for at in misfit.rows[: SAMPLES - len(self.examples)]]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import sys
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -156,6 +157,9 @@ class SourceFile(Protocol):
             DeliveryError: the file cannot be read.
         """
 
+    def in_parts_of(self, size: int) -> None:
+        """From now on, no block is to have more than so many bytes, where the format can choose."""
+
     def check_whole(self) -> None:
         """What only the whole file can tell, once all its blocks were read.
 
@@ -181,6 +185,15 @@ class ReadFile:
     heading: str = ""
     lines: Lines = field(default_factory=Lines)
     kinds: Mapping[int, Kind] = field(default_factory=dict)
+    largest: int = sys.maxsize
+
+    def in_parts_of(self, size: int) -> None:
+        """From now on, no block is to have more than so many bytes, where the format can choose."""
+        self.largest = size
+
+    def at_once(self) -> int:
+        """How many bytes are read at a time, at most."""
+        return self.largest
 
     def check_whole(self) -> None:
         """Nothing: what a format tells of its columns, it tells before the first record."""

@@ -48,7 +48,7 @@ class LineFile(ReadFile):
         self.lines, self.heading = Lines(), ""
         rest, line, offset = b"", 1, 0
         left = self.header_lines()
-        for chunk, final in with_end(text_chunks(self.path, self.name, self.layout.encoding)):
+        for chunk, final in with_end(text_chunks(self.path, self.name, self.layout.encoding, self.at_once)):
             data, changed = without_lone_returns(rest + chunk)
             self.lines.read += (
                 count_byte(chunk, LINE_FEED) + changed + (final and not data.endswith(b"\n") and data != b"")

@@ -1,5 +1,6 @@
 """Telling the team: mails about what fails, through an outbox."""
 
-from nomotheta.tell.mail import as_run, send, worth_telling, written
+from nomotheta.tell.mail import as_run, message_of, worth_telling, written
+from nomotheta.tell.sending import Delivered, send
 
-__all__ = ["as_run", "send", "worth_telling", "written"]
+__all__ = ["Delivered", "as_run", "message_of", "send", "worth_telling", "written"]

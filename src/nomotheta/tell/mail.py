@@ -1,23 +1,19 @@
-"""Failing loads to the team, as mail: text and HTML (RFC 5322, RFC 2046), over SMTP or into a folder."""
+"""Failing loads to the team, as mail: text and HTML (RFC 5322, RFC 2046)."""
 
 from __future__ import annotations
 
 import datetime
 import re
-import smtplib
-import ssl
-import urllib.parse
 from email.message import EmailMessage
-from email.utils import format_datetime, make_msgid
-from pathlib import Path
+from email.utils import format_datetime
 
 from nomotheta.charter import Tell
-from nomotheta.errors import NomothetaError, visible
+from nomotheta.errors import visible
 from nomotheta.ledger import LoadResult, Mail, RunResult, TableResult
-from nomotheta.place import masked, with_secrets
-from nomotheta.report import STATES, headline, why
+from nomotheta.report.words import STATES, headline, shown_text, why
 
-_PATIENCE = 20  # seconds
+_SUBJECT, _CELL = 150, 300  # characters at most
+_MOST_TABLES = 100  # that a mail tells of one by one
 
 
 def worth_telling(result: RunResult, tell: Tell) -> list[TableResult]:
@@ -32,14 +28,22 @@ def written(result: RunResult, tables: list[TableResult]) -> tuple[str, str, str
 
     environment = jinja2.Environment(
         loader=jinja2.PackageLoader("nomotheta.tell"), trim_blocks=True, lstrip_blocks=True,
-        autoescape=jinja2.select_autoescape(["html.j2"]), undefined=jinja2.StrictUndefined,
+        autoescape=jinja2.select_autoescape(["html.j2"]), undefined=jinja2.StrictUndefined, finalize=shown_text,
     )  # fmt: skip
-    environment.filters["visible"] = visible
-    given = {"run": result, "tables": tables, "headline": headline(result), "why": why, "words": STATES}
-    subject = visible(f"[{result.workspace}] {result.day}: {headline(result)}")
+    environment.filters["visible"] = lambda text: shortened(visible(text), _CELL)
+    given = {
+        "run": result, "tables": tables[:_MOST_TABLES], "more": len(tables[_MOST_TABLES:]), "why": why, "words": STATES,
+        "headline": headline(result),
+    }  # fmt: skip
+    subject = shortened(visible(f"[{result.workspace}] {result.day}: {headline(result)}"), _SUBJECT)
     text = environment.get_template("mail.txt.j2").render(given)
     html = environment.get_template("mail.html.j2").render(given)
     return subject, text, html
+
+
+def shortened(text: str, most: int) -> str:
+    """A text of so many characters at most, with an ellipsis where something is left out."""
+    return text if len(text) <= most else f"{text[: most - 1]}…"
 
 
 def as_run(load: LoadResult, workspace: str, started: datetime.datetime) -> RunResult:
@@ -48,51 +52,27 @@ def as_run(load: LoadResult, workspace: str, started: datetime.datetime) -> RunR
     return RunResult(0, workspace, load.day, started, load.seconds, load.verdict, (table,))
 
 
-def send(mail: Mail, tell: Tell, root: Path, now: datetime.datetime) -> None:
-    """Hand a mail to its server, or lay it into a folder as a file of its own.
+def message_of(mail: Mail, tell: Tell, now: datetime.datetime, workspace: str) -> EmailMessage:
+    """A mail as it is sent; whenever it is sent again, its Message-ID is the same, so that no reader gets it twice.
 
-    Raises:
-        DeclarationError: a secret in the server's URL is not set.
-        NomothetaError: the server cannot be reached or refuses.
+    Args:
+        mail: what waits in the outbox.
+        tell: who sends it, and to whom.
+        now: the moment of sending.
+        workspace: the id of the workspace whose outbox it is in.
     """
     message = EmailMessage()
     message["Subject"] = mail.subject
     message["From"], message["To"] = tell.sender, ", ".join(tell.to)
     message["Date"] = format_datetime(now)
-    message["Message-ID"] = make_msgid(
-        f"nomotheta.{mail.mail_id}", domain=tell.sender.rpartition("@")[2] or "localhost"
-    )
-    message.set_content(mail.text)
-    message.add_alternative(mail.html, subtype="html")
-    if tell.server.startswith("folder:"):
-        folder = root / tell.server.removeprefix("folder:")
-        folder.mkdir(parents=True, exist_ok=True)
-        (folder / f"mail-{mail.mail_id}.eml").write_bytes(message.as_bytes())
-        return
-    try:
-        _over_smtp(message, with_secrets(tell.server, f"tell {mail.tell}"))
-    except (OSError, smtplib.SMTPException) as error:
-        reason = re.sub(r"^\[Errno -?\d+\] ", "", str(error)) or type(error).__name__
-        raise NomothetaError(
-            f"the mail could not be sent: {reason}", where=f"tell {mail.tell}, {masked(tell.server)}",
-            mend="it stays in the outbox and is tried again with the next run",
-        ) from None  # fmt: skip
+    domain = re.sub(r"[^A-Za-z0-9.-]", "", tell.sender.rpartition("@")[2]) or "localhost"
+    message["Message-ID"] = f"<nomotheta.{workspace}.{mail.mail_id}@{domain}>"
+    message["Auto-Submitted"] = "auto-generated"  # RFC 3834: nobody's absence is to answer it
+    message.set_content(_encodable(mail.text))
+    message.add_alternative(_encodable(mail.html), subtype="html")
+    return message
 
 
-def _over_smtp(message: EmailMessage, url: str) -> None:
-    parts = urllib.parse.urlsplit(url)
-    secure = parts.scheme == "smtps"
-    port = parts.port or (465 if secure else 587 if "starttls" in parts.scheme else 25)
-    context = ssl.create_default_context()
-    host = parts.hostname or "localhost"
-    client = (
-        smtplib.SMTP_SSL(host, port, timeout=_PATIENCE, context=context)
-        if secure
-        else smtplib.SMTP(host, port, timeout=_PATIENCE)
-    )
-    with client:
-        if "starttls" in parts.scheme:
-            client.starttls(context=context)
-        if parts.username:
-            client.login(urllib.parse.unquote(parts.username), urllib.parse.unquote(parts.password or ""))
-        client.send_message(message)
+def _encodable(text: str) -> str:
+    """A text without halves of characters, which a file's name may hold."""
+    return text.encode("utf-8", "replace").decode()

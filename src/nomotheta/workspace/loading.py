@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import contextlib
 import datetime
+import shutil
 import tempfile
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -22,6 +23,7 @@ from nomotheta.load import (
     Mended,
     Order,
     Outcome,
+    OvertakenError,
     begun,
     compare,
     load,
@@ -44,6 +46,7 @@ if TYPE_CHECKING:
 
 _SHOWN_REJECTS = 20
 _MENDED = "mended:"
+_NUMBERS = 5  # that are tried for one load
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,9 +78,16 @@ class _Attempt:
     def table(self) -> str:
         return self.compiled.charter.table
 
-    def begun(self, ledger: Ledger, load_no: int) -> None:
-        self.load_no = load_no
-        self.entry = ledger.begin_load(self.table, self.place, self.day, self.started, load_no, self.run_id)
+    def numbered(self, ledger: Ledger, place: Place, exact: int | None = None) -> int:
+        """Its number, a new one each time it is asked for one; it stands in the ledger from now on."""
+        least = place.next_load_no()
+        if self.entry is None:
+            self.entry, self.load_no = ledger.begin_load(
+                self.table, self.place, self.day, self.started, self.run_id, least, exact
+            )
+        else:
+            self.load_no = ledger.renumber_load(self.entry, least)
+        return self.load_no
 
 
 class Loading:
@@ -155,7 +165,7 @@ class Loading:
         state = self._settled(attempt.place, entry)
         kept = self.ledger.load(attempt.load_no or 0) if state == "loaded" else None
         if kept is not None:
-            told = f"its commit stands, though the answer to it was lost: {result.message}"
+            told = f"it was committed, though the answer to the commit was lost: {result.message}"
             return replace(kept, notes=(*kept.notes, told))
         if state != "started":
             self.ledger.end_load(entry, result)
@@ -190,30 +200,44 @@ class Loading:
             unchanged = None if even_if_loaded else self._unchanged(attempt, place, delivered, day if again else None)
             if unchanged:
                 return unchanged
-            load_no, staging = self._numbered(attempt, place, delivered)
-            attempt.begun(self.ledger, load_no)
-            once = (
-                delivered.content if delivered.daily and attempt.despite is None else f"{delivered.content}:{load_no}"
-            )
-            order = self._order(attempt, load_no, delivered, once, self.workspace.rejects_file(load_no))
-            outcome = self._carried_out(place, compiled, replace(order, staging=staging), listener, attempt)
-            return self._result(attempt, load_no, outcome, order.rejects)
+            once = delivered.content if delivered.daily and attempt.despite is None else ""
+
+            def ordered() -> Order:
+                load_no, staging = self._numbered(attempt, place, delivered)
+                order = self._order(attempt, load_no, delivered, once or f"{delivered.content}:{load_no}")
+                return replace(order, staging=staging)
+
+            return self._tried(attempt, place, compiled, ordered, listener)
+
+    def _tried(
+        self, attempt: _Attempt, place: Place, compiled: Compiled, ordered: Callable[[], Order], listener: Listener
+    ) -> LoadResult:
+        """The load, with another number where another workspace's load has come in with it."""
+        for _ in range(_NUMBERS):
+            order = ordered()
+            try:
+                outcome = self._carried_out(place, compiled, order, listener, attempt)
+            except OvertakenError:
+                continue
+            return self._result(attempt, order.load_no, outcome, order.rejects)
+        raise PlaceError("loads of other workspaces came in between, again and again", where=attempt.table,
+                         mend="load again when they have ended")  # fmt: skip
 
     def _numbered(self, attempt: _Attempt, place: Place, delivered: Delivered) -> tuple[int, str]:
         """The load's number, and the table in which its rows are gathered, if they are.
 
         A load that goes on where another was cut off has that one's number and moment.
         """
-        fresh = max(place.next_load_no(), self.ledger.highest_load_no() + 1)
         if not attempt.compiled.charter.load.staging:
-            return fresh, ""
+            return attempt.numbered(self.ledger, place), ""
         token = stage_token(place, attempt.compiled, self.workspace.identity, delivered.content)
-        number = begun(place, attempt.compiled, token)
+        number = begun(place, attempt.compiled, token) if attempt.entry is None else None
         first = self.ledger.began(number) if number else None
         if number is None or first is None:
+            fresh = attempt.numbered(self.ledger, place)
             return fresh, stage_name(attempt.table, fresh, token)
         attempt.started = first
-        return number, stage_name(attempt.table, number, token)
+        return attempt.numbered(self.ledger, place, number), stage_name(attempt.table, number, token)
 
     def _same_before(self, place: Place, table: str, delivered: Delivered) -> int | None:
         """The newest load that brought the same content."""
@@ -232,10 +256,13 @@ class Loading:
             attempt.table, attempt.place, attempt.day, "unchanged", "pass", standing, told, table_rows=rows
         )
 
-    def _order(self, attempt: _Attempt, load_no: int, delivered: Delivered, once: str, rejects: Path) -> Order:
+    def _order(
+        self, attempt: _Attempt, load_no: int, delivered: Delivered, once: str, rejects: Path | None = None
+    ) -> Order:
         return Order(
             load_no, self.workspace.identity, attempt.day, attempt.started, self.workspace.settings.time_zone,
-            delivered.files, delivered.content, once, rejects, stated=delivered.stated,
+            delivered.files, delivered.content, once, rejects or self.workspace.rejects_file(load_no),
+            stated=delivered.stated,
         )  # fmt: skip
 
     def _carried_out(
@@ -317,23 +344,39 @@ class Loading:
             gone = still_out(mended, self.workspace.rejects_file(attempt.load_no)) if loaded else mended.rows
             some = gone if len(gone) < len(mended.rows) else None
             self.ledger.drop_mended(mended.of_load, attempt.load_no, some)
+            if not loaded:
+                self.workspace.mended_file(attempt.load_no).unlink(missing_ok=True)
         return result
 
     def _load_mended(self, attempt: _Attempt, mended: Mended, listener: Listener) -> LoadResult:
         with self.workspace.place(attempt.place) as place:
             self.settle(place)
             compare(place, attempt.compiled)
-            load_no = max(place.next_load_no(), self.ledger.highest_load_no() + 1)
-            attempt.begun(self.ledger, load_no)
-            self.ledger.expect_mended(mended.of_load, load_no, mended.rows)
             content = f"{_MENDED}{mended.of_load}:{mended.file.survey.content}"
             delivered = Delivered([mended.file], content, daily=True, stated={})
-            order = self._order(attempt, load_no, delivered, content, self.workspace.rejects_file(load_no))
             untouched = mended.untouched(self.workspace.rejects_file(mended.of_load))
-            order = replace(order, opened=lambda file: open_mended(file, mended.compiled, untouched))
-            return self._result(
-                attempt, load_no, self._carried_out(place, mended.compiled, order, listener, attempt), order.rejects
-            )
+
+            def ordered() -> Order:
+                if attempt.load_no is not None:
+                    self.ledger.drop_mended(mended.of_load, attempt.load_no, None)
+                    self.workspace.mended_file(attempt.load_no).unlink(missing_ok=True)
+                load_no = attempt.numbered(self.ledger, place)
+                self.ledger.expect_mended(mended.of_load, load_no, mended.rows)
+                self._keep(mended.file, self.workspace.mended_file(load_no))
+                order = self._order(attempt, load_no, delivered, content)
+                return replace(order, opened=lambda file: open_mended(file, mended.compiled, untouched))
+
+            return self._tried(attempt, place, mended.compiled, ordered, listener)
+
+    @staticmethod
+    def _keep(file: ArrivedFile, kept: Path) -> None:
+        """Keep a file of mended rows as it is: the next ones are often written under the same name."""
+        try:
+            kept.parent.mkdir(parents=True, exist_ok=True)
+            kept.touch(0o600)
+            shutil.copyfile(file.path, kept)
+        except OSError as error:
+            raise DeliveryError(f"no copy of it can be kept: {error.strerror}", where=file.name) from None
 
     # ---- a load taken out again
 
@@ -345,7 +388,7 @@ class Loading:
         """
         load, started, clock = self.ledger.load(load_no), _now(), time.perf_counter()
         if load is None or load.balance is None or load.state != "loaded":
-            told = "is not in the ledger" if load is None else f"does not stand ({load.state})"
+            told = "is not in the ledger" if load is None else f"has no rows in its table: it was {load.state}"
             raise DeclarationError(f"load {load_no} {told}", mend="see: nomotheta ledger")
         compiled = self.workspace.compiled([load.table])[0]
         later = self.ledger.mending(load_no)

@@ -74,7 +74,7 @@ def check_mended(ledger: Ledger, file_of: FileOf, mended: Mended, table: str) ->
         raise DeliveryError(told, where=where, mend="see: nomotheta ledger")
     if load.state != "loaded":
         raise DeliveryError(
-            f"load {mended.of_load} does not stand ({load.state}), so none of its rows is in the table", where=where,
+            f"load {mended.of_load} was {load.state}, so none of its rows is in the table", where=where,
             mend="mend the rows in the delivery's own file and load it whole",
         )  # fmt: skip
     if load.balance and load.balance.how == "overwrite":
@@ -111,7 +111,8 @@ def write_mendable(found: SetAside, rejects: Path, came: Came, columns: Sequence
     Raises:
         DeclarationError: the file cannot be written.
     """
-    from nomotheta.report import mendable_csv, write_parts
+    from nomotheta.report.table import mendable_csv
+    from nomotheta.report.write import write_parts
 
     if found.load.mends is not None:
         told = f"the rows of load {found.load.load_no} are rows of load {found.load.mends}, and stay open there"

@@ -108,10 +108,11 @@ class Workspace:
         _, problems, names = self._linted
         return names, problems
 
-    def lasting(self) -> list[str]:
+    def notes(self) -> list[str]:
         """Of the charters' loads, those that could not be taken out again, and why."""
         found = [(each, told_apart(each, each.charter.load.how)) for each in self._linted[0].values()]
-        return [f"{each.file}: a load cannot be taken out again: {why}" for each, why in found if why]
+        lasting = [f"{each.file}: a load cannot be taken out again: {why}" for each, why in found if why]
+        return lasting + [note for each in self._linted[0].values() for note in _private_read(each)]
 
     def compiled(self, tables: Sequence[str] = ()) -> list[Compiled]:
         """The charters of these tables, or all, each after those it refers to.
@@ -178,7 +179,7 @@ class Workspace:
         Raises:
             DeclarationError: there is one already, or it cannot be written.
         """
-        from nomotheta.report import write_file
+        from nomotheta.report.write import write_file
 
         if file.exists():
             raise DeclarationError("this file is there already", where=str(file), mend="name another with --to FILE")
@@ -390,9 +391,14 @@ class Workspace:
         """The files of a load, and how they are read."""
         number, balance = result.load_no or 0, result.balance or Balance()
         mended = result.mends is not None
+        kept = self.mended_file(number)
         if mended:
-            compiled = mended_charter(compiled, delimiter_of(self.root / balance.files[0].file))
-        return LoadedFiles(number, result.day, at, self.root, balance, self.rejects_file(number), compiled, mended)
+            path = kept if kept.exists() else self.root / balance.files[0].file
+            compiled = mended_charter(compiled, delimiter_of(path))
+        return LoadedFiles(
+            number, result.day, at, self.root, balance, self.rejects_file(number), compiled, mended,
+            kept if mended and kept.exists() else None,
+        )  # fmt: skip
 
     # ---- the whole path
 
@@ -451,8 +457,10 @@ class Workspace:
             self.ledger.add_load(failed, _now(), run_id)
             return TableResult(charter.table, "error", failed, **about)  # type: ignore[arg-type]
         reconciliation, message = None, ""
+        if result.state == "unchanged":
+            result = self._judged_again(compiled, result)
         verdict = result.verdict
-        if result.state == "loaded":
+        if result.state == "loaded" or (result.state == "unchanged" and not self._is_equal(result)):
             try:
                 reconciliation = self.reconcile(
                     charter.table, load_no=result.load_no, place=place, run_id=run_id, listener=listener
@@ -462,6 +470,23 @@ class Workspace:
                 message = f"it could not be reconciled: {error.what}"
                 verdict = gravest([verdict, "fail" if isinstance(error, DeliveryError) else "error"])
         return TableResult(charter.table, verdict, result, reconciliation=reconciliation, message=message, **about)  # type: ignore[arg-type]
+
+    def _judged_again(self, compiled: Compiled, result: LoadResult) -> LoadResult:
+        """A table that has not changed is as well as it was: what failed then is open until it passes."""
+        before = self.ledger.verdict(result.load_no or 0)
+        if before in {None, "pass"}:
+            return result
+        judged = self._judge(compiled, result.place, result.day)
+        told = f"{result.message}; load {result.load_no} ended in '{before}', so the table was judged again"
+        return replace(
+            result, verdict=judged.verdict, findings=judged.findings, message=judged.message or told, mend=judged.mend
+        )
+
+    def _is_equal(self, result: LoadResult) -> bool:
+        """Whether the load was equal to its files, and the table has as many rows as its newest load left there."""
+        if self.ledger.rows_left(result.table, result.place) != result.table_rows:
+            return False  # somebody has added rows since, or taken some out
+        return self.ledger.reconciled(result.table, result.place, result.load_no or 0) == "pass"
 
     def _is_refused(self, compiled: Compiled, day: datetime.date, place: str | None) -> bool:
         """Whether a table's own delivery would be refused, which is the better thing to say of one that waits."""
@@ -480,6 +505,10 @@ class Workspace:
     def rejects_file(self, load_no: int) -> Path:
         """Where the rejects of a load are kept."""
         return self.root / MEMORY / "rejects" / f"load-{load_no}.parquet"
+
+    def mended_file(self, load_no: int) -> Path:
+        """Where the file of mended rows is kept that a load brought."""
+        return self.root / MEMORY / "mended" / f"load-{load_no}.csv"
 
     def set_aside(self, load_no: int | None = None, limit: int | None = None) -> SetAside:
         """What a load set aside, or the newest that set rows aside, and what became of those rows since.
@@ -512,7 +541,7 @@ class Workspace:
         Returns:
             What could not be sent, which stays in the outbox for the next time.
         """
-        return tell(self.settings, self.ledger, self.root, self.zone, result)
+        return tell(self.settings, self.ledger, self.root, self.zone, self.identity, result)
 
     # ---- report
 
@@ -522,7 +551,8 @@ class Workspace:
         Raises:
             DeclarationError: no such run is in the ledger.
         """
-        from nomotheta.report import page, write_file
+        from nomotheta.report.page import page
+        from nomotheta.report.write import write_file
 
         result = self.ledger.run(run_id)
         if result is None:
@@ -559,3 +589,14 @@ def _stands(result: TableResult) -> bool:
 def _declared_wrong(problems: Sequence[Problem]) -> DeclarationError:
     told = "\n".join(str(problem) for problem in problems)
     return DeclarationError(told, mend="")
+
+
+def _private_read(compiled: Compiled) -> list[str]:
+    """What is to be known of rules that compute with private values."""
+    return [
+        f"{compiled.file}: the rule '{check.name}' reads the private column {name}; what it computes is hidden, "
+        "unless it is called like another column of the charter"
+        for check in compiled.checks
+        if check.sort == "offenders"
+        for name in compiled.charter.reads_private(check.query)
+    ]

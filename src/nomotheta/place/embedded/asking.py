@@ -40,12 +40,18 @@ class _RawFingerprint(Fingerprint):
         own, raw = quoted(name), quoted(_as_text(name))
         return f"concat({self.canonical(own, kind)}, CASE WHEN {own} IS NULL THEN {raw} END, '|')"
 
+    def shown(self, name: str, kind: Kind) -> str:
+        """A cell as the text that stands in a row's."""
+        known = super().shown(name, kind)
+        return known if kind.name == "text" else f"coalesce({known}, {quoted(_as_text(name))})"
+
 
 class Embedded:
     """The half of a place that asks: conditions, fingerprints and keys, in the embedded engine."""
 
     name: str
     shown: str
+    hints: Sequence[str] = ()
 
     def __init__(self) -> None:
         self.fingerprint: Fingerprint = _RawFingerprint()
@@ -132,6 +138,14 @@ class Embedded:
         """A column as the text that stands in it."""
         return quoted(_as_text(column))
 
+    def strange(self, _column: PlaceColumn) -> str | None:
+        """What is none of its column's kind is none here."""
+        return None
+
+    def differs(self, _node: Node) -> Sequence[str] | None:
+        """It is the same engine."""
+        return None
+
     def exactly(self, sql: str, _column: PlaceColumn | None) -> str:
         """Values are compared as they are."""
         return sql
@@ -196,6 +210,8 @@ class _Rows:
             for batch in self.place.texts_of(self.table, [(each.column, each.written) for each in self.columns]):
                 arrays = [each.values(texts) for each, texts in zip(self.columns, batch.columns, strict=True)]
                 yield pa.record_batch(arrays, schema=self.schema)
+        except GeneratorExit:  # the engine wants no more, for a reason of its own
+            raise
         except BaseException as error:
             self.failed = error
             raise

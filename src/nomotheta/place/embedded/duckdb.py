@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import functools
 import re
 import tempfile
 from collections.abc import Iterator, Mapping, Sequence
@@ -91,6 +92,8 @@ class DuckPlace(Staging):
         try:
             yield
         except duckdb.Error as error:
+            if "KeyboardInterrupt" in str(error):  # it reached the engine while it read what Python streams
+                raise KeyboardInterrupt from None
             raise self._error(str(error)) from error
         except RuntimeError as error:
             raise _stopped(error) from None
@@ -125,12 +128,7 @@ class DuckPlace(Staging):
             "WHERE table_name = ? AND schema_name = ? AND database_name = current_database() ORDER BY column_index",
             [name, schema[0] if schema else "main"],
         )
-        collated = self._run(
-            "SELECT count(*) FROM duckdb_tables() WHERE table_name = ? AND schema_name = ? "
-            "AND database_name = current_database() AND contains(upper(sql), ' COLLATE ')",
-            [name, schema[0] if schema else "main"],
-        )
-        folds = bool(rows and collated[0][0])
+        folds = bool(rows) and (schema[0] if schema else "main", name) in self._collated
         return [
             PlaceColumn(
                 column,
@@ -142,6 +140,28 @@ class DuckPlace(Staging):
             )
             for column, of, null, default in rows
         ] or None
+
+    @functools.cached_property
+    def _collated(self) -> frozenset[tuple[str, str]]:
+        """The tables with a collation, by schema and name: nobody makes another while the file is open here."""
+        rows = self._run(
+            "SELECT schema_name, table_name FROM duckdb_tables() WHERE database_name = current_database() "
+            "AND contains(upper(sql), ' COLLATE ')"
+        )
+        return frozenset((schema, table) for schema, table in rows)
+
+    def stored(self, table: str) -> list[str]:
+        """All columns but those that the database works out: it refuses to plan a value for them."""
+        found = []
+        for column in self.columns(table) or []:
+            try:
+                self._connection.execute(
+                    f"EXPLAIN INSERT INTO {quoted_table(table)} ({quoted(column.name)}) SELECT NULL LIMIT 0"
+                )
+            except duckdb.BinderException:
+                continue
+            found.append(column.name)
+        return found
 
     def home(self) -> str:
         """The schema that a name without one stands for."""
@@ -256,7 +276,8 @@ class DuckPlace(Staging):
     def forget(self, relations: Mapping[str, Any]) -> None:
         """Let go of them."""
         for name in relations:
-            self._connection.unregister(name)
+            with self._translated():
+                self._connection.unregister(name)
 
     def stream(self, sql: str) -> Any:
         """Rows as a stream of Arrow record batches; nothing else may be asked before it has ended."""

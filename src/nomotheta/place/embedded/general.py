@@ -125,6 +125,10 @@ class GeneralPlace(Embedded):
             for column in found.columns
         ]  # fmt: skip
 
+    def stored(self, table: str) -> list[str]:
+        """All columns but those that the database works out."""
+        return [column.name for column in self._there(table).columns if column.computed is None]
+
     def home(self) -> str:
         """The schema that a name without one stands for."""
         with self._translated():

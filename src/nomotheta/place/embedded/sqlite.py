@@ -114,6 +114,10 @@ class SqlitePlace(Embedded, Staging):
             for name, of, free, filled in rows
         ] or None  # fmt: skip
 
+    def stored(self, table: str) -> list[str]:
+        """All columns but those that the database works out."""
+        return [name for (name,) in self._rows("SELECT name FROM pragma_table_xinfo(?) WHERE hidden < 2", [table])]
+
     def home(self) -> str:
         """The schema that a name without one stands for."""
         return "main"

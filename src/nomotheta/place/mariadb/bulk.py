@@ -17,9 +17,9 @@ from typing import Any
 
 import pyarrow as pa
 import pymysql
+import pymysql.protocol
 from pymysql.connections import Connection
 from pymysql.constants import CLIENT
-from pymysql.protocol import OKPacketWrapper
 
 from nomotheta.kernel import bulk_rows
 from nomotheta.place.render import quoted, quoted_table
@@ -38,12 +38,20 @@ _LONGEST = 0xFFFFFF  # bytes; what is longer goes as several packets
 _PACKET = 1 << 18  # bytes, about
 _UNDER_WAY = 16  # packets that are sent before the answer to the first is read
 _OF_A_ROW = (pymysql.IntegrityError, pymysql.DataError, pymysql.OperationalError)
+_INNER = ("_request_authentication", "_execute_command", "_read_packet", "write_packet", "affected_rows")
 UNKNOWN = {(1047,), (1295,)}  # the server, or something between us and it, does not know bulk execution
 
 
 def type_of(arrow: Any) -> int | None:
     """The number of the type that a parameter of an Arrow type has; None if rows of it are not sent so."""
     return _DECIMAL if pa.types.is_decimal128(arrow) else _TYPES.get(arrow)
+
+
+def missing() -> str:
+    """What the installed driver has not, of what bulk execution needs of its inside; empty where it has all."""
+    found = [name for name in _INNER if not callable(getattr(Connection, name, None))]
+    found += [] if hasattr(pymysql.protocol, "OKPacketWrapper") else ["OKPacketWrapper"]
+    return ", ".join(found)
 
 
 class BulkConnection(Connection):
@@ -116,7 +124,7 @@ class BulkInsert:
     def _read(self, packet: bytes) -> Any:
         """The answer to a packet."""
         self._connection._next_seq_id = (len(packet) + 1) // _LONGEST + 1
-        return OKPacketWrapper(self._connection._read_packet())
+        return pymysql.protocol.OKPacketWrapper(self._connection._read_packet())
 
     def _with_row(self, error: pymysql.MySQLError, packet: bytes) -> pymysql.MySQLError:
         """An error with its row: what was refused is sent again, since only the newest statement's is told.

@@ -28,13 +28,13 @@ from nomotheta.kernel import can_copy
 from nomotheta.place.base import Facts, Mark, PlaceColumn
 from nomotheta.place.fingerprint import Fingerprint
 from nomotheta.place.limits import Limits
-from nomotheta.place.mariadb.bulk import ROW, UNKNOWN, BulkConnection, BulkInsert, row_of, type_of
+from nomotheta.place.mariadb.bulk import ROW, UNKNOWN, BulkConnection, BulkInsert, missing, row_of, type_of
 from nomotheta.place.mariadb.rows import Pipe, as_literals
 from nomotheta.place.mariadb.sql import COLLATION, MariaFingerprint, MariaRenderer, by_code_point, mariadb_type
 from nomotheta.place.mariadb.texts import joined_rows
 from nomotheta.place.mariadb.url import settings_of
 from nomotheta.place.marks import HIGHEST, MARKS, OF_TABLE, TAKEN_AWAY, marks_ddl, marks_of, no_marks, values_of
-from nomotheta.place.render import Now, quoted, quoted_table, text_literal
+from nomotheta.place.render import Now, case_of, quoted, quoted_table, text_literal
 from nomotheta.place.rows import rows_table
 from nomotheta.place.staging import FROM_STAGE, TABLE_ALIAS, Staging
 
@@ -70,7 +70,13 @@ class MariaPlace(Staging):
         self.fingerprint: Fingerprint = MariaFingerprint()
         self._settings, patience = settings_of(url, f"place {name}")
         with self._translated():
-            self._connection = BulkConnection(**self._settings)
+            lacking = missing()
+            if not lacking:
+                self._connection: Any = BulkConnection(**self._settings)
+            else:
+                self._connection = pymysql.Connection(**self._settings | {"local_infile": True})
+                told = f"rows go in more slowly: PyMySQL {pymysql.__version__}, which is installed, has no {lacking}"
+                self.hints = (told,)
             version = str(self._rows("SELECT version()")[0][0])
             self._version = version.partition("-")[0]
             if "MariaDB" not in version:
@@ -122,7 +128,7 @@ class MariaPlace(Staging):
                               mend="load again when that session has ended")  # fmt: skip
         if code in _GONE or (isinstance(error, pymysql.InterfaceError) and not told.strip("(0, ')")):
             return PlaceError(f"the connection to {self.shown} was lost", where=where,
-                              mend="try again: what is not committed does not stand")  # fmt: skip
+                              mend="try again: what was not committed was rolled back")  # fmt: skip
         if code in {1044, 1045, 1049, 1698} or 2000 <= code < 3000:  # the latter are the client's own
             told = told.partition(" (")[0] if code == 2003 else told
             return PlaceError(f"{self.shown} cannot be reached: {told}", where=where,
@@ -161,6 +167,8 @@ class MariaPlace(Staging):
         elif not may_create and self.columns(MARKS) is None:
             message = f"{who} may make no tables in {database}"
             mend = f"without a table of its loads none can be done: have it made by {self._marks_ddl}"
+        elif self.hints:
+            message, mend = self.hints[0], "install another version of it: pip install 'nomotheta[mariadb]'"
         return Facts(f"MariaDB {self._version}", may_create, may_write, message, mend)
 
     @property
@@ -181,6 +189,33 @@ class MariaPlace(Staging):
             PlaceColumn(column, of, _kind(of), bool(free), limits=_limits(of, nulls=bool(nulls)), folds=True)
             for column, of, free, nulls in rows
         ] or None
+
+    def stored(self, table: str) -> list[str]:
+        """All columns but those that the database works out."""
+        *schema, name = table.split(".")
+        rows = self._rows(
+            "SELECT column_name FROM information_schema.columns WHERE extra NOT LIKE '%%GENERATED%%' "
+            "AND table_name = %s AND table_schema = coalesce(%s, database()) ORDER BY ordinal_position",
+            [name, schema[0] if schema else None],
+        )
+        return [name for (name,) in rows]
+
+    def strange(self, column: PlaceColumn) -> str | None:
+        """A date can have a month or a day of zero, and a time more than a day."""
+        name, kind = quoted(column.name), column.kind.name if column.kind else ""
+        if kind == "time":
+            return f"NOT {name} BETWEEN '00:00:00' AND '23:59:59.999999'"
+        if kind in {"date", "timestamp", "timestamptz"}:
+            return f"({name} < '0001-01-01' OR month({name}) = 0 OR dayofmonth({name}) = 0)"
+        return None
+
+    def differs(self, node: Node) -> Sequence[str] | None:
+        """It clamps what a cast does not hold, gives null for a date past 9999, and has letter cases of its own."""
+        for each in node.walk():
+            clamped = each.op == "cast" and each.args[0].kind.name in {"real", "decimal"} and each.value.is_number
+            if clamped or each.op == "shift":
+                return ()
+        return case_of(node)
 
     def home(self) -> str:
         """The schema that a name without one stands for."""
@@ -250,7 +285,7 @@ class MariaPlace(Staging):
 
     def takes_bulk(self) -> bool:
         """Whether the server knows bulk execution, and there is a kernel to write its packets."""
-        return can_copy() and tuple(map(int, self._version.split(".")[:2])) >= _KNOWS_BULK
+        return not self.hints and can_copy() and tuple(map(int, self._version.split(".")[:2])) >= _KNOWS_BULK
 
     def _by_bulk(self, table: str, columns: Sequence[str], batches: Iterator[Any], schema: Any) -> int:
         first = next(batches, None)

@@ -14,6 +14,7 @@ from nomotheta.place.fingerprint import Fingerprint
 from nomotheta.place.render import WHITE_SPACE, Renderer, number_shape, quoted, text_literal
 
 COLLATION = "utf8mb4_nopad_bin"
+_LEAST, _MOST = -(2**63), 2**63 - 1
 _LONGEST_VARCHAR = 16_000  # characters that a row of such a column can always hold
 _CASTS = {"integer": "SIGNED", "real": "DOUBLE", "text": "CHAR", "boolean": "SIGNED", "timestamp": "DATETIME(6)",
           "timestamptz": "DATETIME(6)", "time": "TIME(6)"}  # fmt: skip
@@ -81,7 +82,12 @@ class MariaRenderer(Renderer):
         inner = self.render(of)
         if of.kind.name == "text" and kind.name in {"integer", "decimal"}:
             shape = number_shape(kind).removesuffix("$") + "\\z"
-            return f"(CASE WHEN {inner} REGEXP '{shape}' THEN CAST({inner} AS {self.type_name(kind)}) END)"
+            wide = f"CAST({inner} AS DECIMAL(65,{kind.scale}))"  # which clamps only what is beyond all kinds
+            within = f"{wide} BETWEEN {_LEAST} AND {_MOST}"
+            if kind.name == "decimal":
+                within = f"abs({wide}) < 1{'0' * (kind.digits - kind.scale)}"
+            held = f"{inner} REGEXP '{shape}' AND {within}"
+            return f"(CASE WHEN {held} THEN CAST({inner} AS {self.type_name(kind)}) END)"
         if of.kind.name == "boolean" and kind.name == "integer":
             return f"(CASE WHEN {inner} THEN 1 WHEN NOT {inner} THEN 0 END)"
         if of.kind.name == kind.name == "text":
@@ -133,9 +139,9 @@ class MariaFingerprint(Fingerprint):
         """The sum of the rows' hashes modulo 2^64."""
         return f"mod(coalesce(sum({self.row_hash(kinds)}), 0), 18446744073709551616)"
 
-    def bucket(self, kinds: Any) -> str:
+    def bucket(self, kinds: Any, buckets: int) -> str:
         """Which bucket a row belongs to."""
-        return f"({self.row_hash(kinds)} % 1024)"
+        return f"({self.row_hash(kinds)} % {buckets})"
 
     def octets(self, column: str) -> str:
         """The length of a text in bytes of UTF-8."""
@@ -176,6 +182,27 @@ class MariaFingerprint(Fingerprint):
             case "uuid":
                 return f"lower(CAST({column} AS CHAR))"
         return super().canonical(column, kind)
+
+    def finite(self, double: str) -> str:
+        """All its doubles are numbers."""
+        return f"{double} IS NOT NULL"
+
+    def odd(self, _double: str) -> str:
+        """It has none."""
+        return "NULL"
+
+    def in_halves(self, number: str) -> tuple[str, str]:
+        """What stands before the `e` of a number's text, and the whole number behind it."""
+        behind = f"if(locate('e', {number}) = 0, 0, CAST(substring_index({number}, 'e', -1) AS INTEGER))"
+        return f"substring_index({number}, 'e', 1)", behind
+
+    def point(self, text: str) -> str:
+        """Where the point stands in a text, from 1; 0 where there is none."""
+        return f"locate('.', {text})"
+
+    def without_zeros(self, text: str, side: str) -> str:
+        """A text without the zeros at its left or right end."""
+        return f"trim({'TRAILING' if side == 'right' else 'LEADING'} '0' FROM {text})"
 
 
 def mariadb_type(kind: Kind) -> str:

@@ -39,7 +39,7 @@ from nomotheta.place.marks import (
 )
 from nomotheta.place.postgresql.sql import PostgresFingerprint, PostgresRenderer, postgres_type
 from nomotheta.place.postgresql.uuids import uuid_bytes, uuid_texts
-from nomotheta.place.render import Now, quoted, quoted_table, text_literal
+from nomotheta.place.render import Now, case_of, quoted, quoted_table, text_literal
 from nomotheta.place.rows import rows_table
 from nomotheta.place.staging import Staging
 
@@ -66,6 +66,8 @@ _MOST_NUMERIC = Kind("decimal", 1000, 500)  # of a numeric that is declared with
 
 class PostgresPlace(Staging):
     """A PostgreSQL database."""
+
+    AS_GIVEN = " OVERRIDING SYSTEM VALUE"
 
     def __init__(self, name: str, url: str, shown: str) -> None:
         self.name, self.shown = name, shown
@@ -101,6 +103,8 @@ class PostgresPlace(Staging):
     def _error(self, error: psycopg.Error) -> PlaceError:
         where, diagnosis = f"place {self.name}", error.diag
         if diagnosis.message_primary is None:
+            if isinstance(error, psycopg.DataError):
+                return PlaceError(f"it holds a value that cannot be read: {error}", where=where)
             told = str(error).strip().partition("\n")[0].rpartition("failed: ")[2].removeprefix("FATAL: ").strip()
             return PlaceError(f"{self.shown} cannot be reached: {told}", where=where,
                               mend="check the url in nomotheta.toml, and that the server runs")  # fmt: skip
@@ -159,6 +163,29 @@ class PostgresPlace(Staging):
             )
             for row in rows
         ] or None  # fmt: skip
+
+    def stored(self, table: str) -> list[str]:
+        """All columns but those that the database works out."""
+        rows = self._rows(
+            "SELECT attname AS name FROM pg_attribute WHERE attrelid = to_regclass(%s) AND attnum > 0 "
+            "AND NOT attisdropped AND attgenerated = '' ORDER BY attnum",
+            [quoted_table(table)],
+        )
+        return [row["name"] for row in rows]
+
+    def strange(self, column: PlaceColumn) -> str | None:
+        """A numeric can be NaN, and infinite, as moments can."""
+        if column.kind and column.kind.name == "decimal":
+            return f"{quoted(column.name)}::text IN ('NaN', 'Infinity', '-Infinity')"
+        return super().strange(column)
+
+    def no_number(self, column: str) -> str | None:
+        """Whether a double is none."""
+        return f"{column} IN ('NaN', 'Infinity', '-Infinity')"
+
+    def differs(self, node: Node) -> Sequence[str] | None:
+        """Letters beyond ASCII change case by tables of its own, of another year of Unicode."""
+        return case_of(node)
 
     def home(self) -> str:
         """The schema that a name without one stands for."""

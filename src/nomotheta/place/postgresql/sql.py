@@ -93,9 +93,9 @@ class PostgresFingerprint(Fingerprint):
         signed = f"mod(coalesce(sum({self._signed(kinds)}), 0), 18446744073709551616)"
         return f"mod({signed} + 18446744073709551616, 18446744073709551616)"
 
-    def bucket(self, kinds: Any) -> str:
-        """Which bucket a row belongs to: the last ten bits of its hash."""
-        return f"CAST({self._signed(kinds)} & 1023 AS INTEGER)"
+    def bucket(self, kinds: Any, buckets: int) -> str:
+        """Which bucket a row belongs to: the last bits of its hash."""
+        return f"CAST({self._signed(kinds)} & {buckets - 1} AS INTEGER)"
 
     def _signed(self, kinds: Any) -> str:
         return f"CAST(CAST('x' || left(md5({self.row_text(kinds)}), 16) AS BIT(64)) AS BIGINT)"
@@ -128,6 +128,18 @@ class PostgresFingerprint(Fingerprint):
             case "uuid":
                 return f"lower(CAST({column} AS TEXT))"
         return super().canonical(column, kind)
+
+    def double(self, column: str) -> str:
+        """A real of whatever width as a double."""
+        return f"CAST({column} AS DOUBLE PRECISION)"
+
+    def finite(self, double: str) -> str:
+        """Whether a double is a number: NaN is greater than all others."""
+        return f"({double} > '-Infinity' AND {double} < 'Infinity')"
+
+    def odd(self, double: str) -> str:
+        """The text of a double that is no number, as others write it."""
+        return f"replace(lower(CAST({double} AS TEXT)), 'infinity', 'inf')"
 
 
 def postgres_type(kind: Kind) -> str:

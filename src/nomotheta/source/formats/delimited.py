@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Generator
 from dataclasses import dataclass
 
-from nomotheta import unpack
 from nomotheta.charter import Layout
 from nomotheta.errors import DeliveryError
 from nomotheta.kernel import count_byte, survey
@@ -16,6 +15,7 @@ from nomotheta.source.line_blocks import before_footer, with_end
 from nomotheta.source.marks import LINE_FEED, Marks
 from nomotheta.source.records import NeedMore, ends_as_line_feeds, read_record, scan
 from nomotheta.source.texts import TextBatch, read_texts, without_headers
+from nomotheta.unpack import Most
 
 _MOST = 10_000  # fields of a first record that are looked at
 _START = 1 << 18  # bytes in which the header and the first record nearly always are
@@ -31,7 +31,7 @@ class DelimitedFile(ReadFile):
         Raises:
             DeliveryError: the file cannot be read, or its first line is no header.
         """
-        stream = self.blocks(_START)
+        stream = self.blocks(lambda: _START)
         block = next(stream, None)
         stream.close()
         self.lines = Lines()
@@ -53,8 +53,8 @@ class DelimitedFile(ReadFile):
         found = read_record(data, at, self.layout, final=True, most=_MOST)[0] if at < len(data) else ""
         return None if isinstance(found, str) else [value.decode("utf-8", "replace") for value, _ in found[:_MOST]]
 
-    def blocks(self, size: int | None = None) -> Generator[Block, None, None]:
-        """The file's records below the header, in order, in blocks of about one chunk, of `size` bytes if that is less.
+    def blocks(self, most: Most | None = None) -> Generator[Block, None, None]:
+        """The file's records below the header, in order, in blocks of about one chunk, of `most` bytes if that is less.
 
         Raises:
             DeliveryError: the file cannot be read.
@@ -62,9 +62,7 @@ class DelimitedFile(ReadFile):
         self.lines = Lines()
         rest, line, offset = b"", 1, 0
         waiting = bool(self.layout.header)
-        for chunk, final in with_end(
-            text_chunks(self.path, self.name, self.layout.encoding, size and min(size, unpack.CHUNK))
-        ):
+        for chunk, final in with_end(text_chunks(self.path, self.name, self.layout.encoding, most or self.at_once)):
             raw = rest + chunk
             data = ends_as_line_feeds(raw, self.layout, self.layout.header - 1 if waiting else 0, final=final)
             start = 0

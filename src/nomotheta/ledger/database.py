@@ -1,0 +1,139 @@
+"""The ledger's file: SQLite, with a version of its tables, and the steps that bring older ones to it.
+
+The standard library's driver is used as it is: a general database layer would take longer to import than a small load
+takes to run.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import datetime
+import os
+import sqlite3
+from collections.abc import Iterable, Sequence
+from pathlib import Path
+from typing import Any
+
+from nomotheta.errors import NomothetaError
+
+_PATIENCE = 20  # seconds that a command waits for another one's writing
+_STEPS: Sequence[Sequence[str]] = (
+    (
+        "CREATE TABLE IF NOT EXISTS about (key TEXT PRIMARY KEY, value TEXT NOT NULL)",
+        "CREATE TABLE IF NOT EXISTS runs (run_id INTEGER PRIMARY KEY, day TEXT NOT NULL, started TEXT NOT NULL, "
+        "verdict TEXT, document TEXT)",
+        "CREATE TABLE IF NOT EXISTS entries (entry_id INTEGER PRIMARY KEY, what TEXT NOT NULL, run_id INTEGER, "
+        "load_no INTEGER, table_name TEXT NOT NULL, place TEXT NOT NULL, day TEXT, started TEXT NOT NULL, "
+        "process INTEGER, state TEXT NOT NULL, verdict TEXT NOT NULL, summary TEXT NOT NULL, document TEXT)",
+        "CREATE INDEX IF NOT EXISTS entries_by_table ON entries (table_name, entry_id)",
+        "CREATE TABLE IF NOT EXISTS mended (of_load INTEGER NOT NULL, load_no INTEGER NOT NULL, file TEXT NOT NULL, "
+        "record INTEGER NOT NULL, PRIMARY KEY (of_load, file, record, load_no)) WITHOUT ROWID",
+        "CREATE TABLE IF NOT EXISTS outbox (mail_id INTEGER PRIMARY KEY, tell TEXT NOT NULL, subject TEXT NOT NULL, "
+        "text TEXT NOT NULL, html TEXT NOT NULL, created TEXT NOT NULL, sent TEXT)",
+    ),
+    (
+        "ALTER TABLE outbox ADD COLUMN recipients TEXT",  # as JSON, those who have not got it; null for all
+        "ALTER TABLE outbox ADD COLUMN holder INTEGER",  # the process that is sending it, and since when
+        "ALTER TABLE outbox ADD COLUMN held TEXT",
+        "ALTER TABLE outbox ADD COLUMN refused TEXT",  # why it is not tried any more
+        "CREATE INDEX entries_by_load ON entries (load_no)",
+    ),
+)
+
+
+class Database:
+    """The file, opened and brought to the version of this program; made where it is not there.
+
+    Raises:
+        NomothetaError: it cannot be opened, or is of a newer version.
+    """
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        try:
+            path.parent.mkdir(parents=True, exist_ok=True)
+            self.connection = sqlite3.connect(path, timeout=_PATIENCE, isolation_level=None)
+            self.connection.row_factory = sqlite3.Row
+            self.connection.execute("PRAGMA journal_mode = WAL")
+            if self._version() != len(_STEPS):
+                self._brought_up_to_date()
+        except (OSError, sqlite3.Error) as error:
+            raise self._error(error) from None
+
+    def _version(self) -> int:
+        return int(self.connection.execute("PRAGMA user_version").fetchone()[0])
+
+    def _brought_up_to_date(self) -> None:
+        """All steps that are missing, or none."""
+        self.connection.execute("BEGIN IMMEDIATE")  # another process may be at it, too
+        try:
+            version = self._version()
+            if version > len(_STEPS):
+                raise NomothetaError(
+                    f"the ledger was written by a newer version of Nomotheta: its tables have version {version}, this "
+                    f"program knows {len(_STEPS)}", where=str(self.path), mend="install the newer version here, too",
+                )  # fmt: skip
+            for step in _STEPS[version:]:
+                for statement in step:
+                    self.connection.execute(statement)
+            self.connection.execute(f"PRAGMA user_version = {len(_STEPS)}")
+            self.connection.execute("COMMIT")
+        except BaseException:
+            self.connection.execute("ROLLBACK")
+            raise
+
+    def _error(self, error: Exception) -> NomothetaError:
+        reason = error.strerror if isinstance(error, OSError) else str(error)
+        return NomothetaError(
+            f"the ledger cannot be used: {reason}", where=str(self.path),
+            mend="check the rights and the free space of the workspace's .nomotheta folder",
+        )  # fmt: skip
+
+    def rows(self, sql: str, *values: Any) -> list[sqlite3.Row]:
+        """One statement, committed by itself, and its rows."""
+        try:
+            with contextlib.closing(self.connection.execute(sql, [stored(value) for value in values])) as cursor:
+                return cursor.fetchall()
+        except sqlite3.Error as error:
+            raise self._error(error) from None
+
+    def add(self, table: str, **values: Any) -> int:
+        """A new row; its number."""
+        names = ", ".join(values)
+        marks = ", ".join("?" * len(values))
+        return int(self.rows(f"INSERT INTO {table} ({names}) VALUES ({marks}) RETURNING rowid", *values.values())[0][0])
+
+    def each(self, sql: str, rows: Iterable[Sequence[Any]]) -> None:
+        """A statement for every one of some rows, all of them or none."""
+        try:
+            with contextlib.closing(self.connection.cursor()) as cursor:
+                cursor.execute("BEGIN")
+                cursor.executemany(sql, rows)
+                cursor.execute("COMMIT")
+        except sqlite3.Error as error:
+            raise self._error(error) from None
+
+    def close(self) -> None:
+        """Let go of the file."""
+        self.connection.close()
+
+
+def stored(value: Any) -> Any:
+    """Moments as ISO 8601 text, in UTC."""
+    if isinstance(value, datetime.datetime):
+        return value.astimezone(datetime.UTC).isoformat()
+    return value.isoformat() if isinstance(value, datetime.date) else value
+
+
+def at_work(process: int | None, since: str | None) -> bool:
+    """Whether another process that held something at a moment is still there: numbers are given to new ones again."""
+    if not process or process == os.getpid() or not since:
+        return False
+    import psutil
+
+    try:
+        return bool(psutil.Process(process).create_time() <= datetime.datetime.fromisoformat(since).timestamp() + 1)
+    except psutil.NoSuchProcess:
+        return False
+    except psutil.Error:  # it is there, and will not be looked at
+        return True

@@ -1,0 +1,250 @@
+"""Random conditions against an oracle in plain Python, row by row: in five places, and where rows are loaded."""
+
+from __future__ import annotations
+
+import contextlib
+import datetime
+import random
+from collections.abc import Callable
+from dataclasses import dataclass
+from decimal import ROUND_HALF_UP, Decimal
+from fractions import Fraction
+from typing import Any
+
+import pyarrow as pa
+import pytest
+
+from nomotheta.charter import Check
+from nomotheta.charter.model import Tolerance
+from nomotheta.conditions import ConditionError, Kind, check, decimal
+from nomotheta.kinds import arrow_type
+from nomotheta.load import Engine
+from nomotheta.place import Place, quoted
+from test_conditions import NOW
+from test_places import fill, place, running, sort  # noqa: F401
+
+KINDS = {
+    "id": Kind("integer"), "n": Kind("integer"), "m": Kind("integer"), "f": decimal(8, 2), "g": decimal(6, 3),
+    "t": Kind("text"), "u": Kind("text", 8), "d": Kind("date"), "e": Kind("date"), "b": Kind("boolean"), "c": Kind("boolean"),
+}  # fmt: skip
+TEXTS = ["", "a", "A", "ab", "aB", " a", "a ", "b", "é", "Z", "z", "10", "9", "a%b", "a_b", "日本"]
+Row = dict[str, Any]
+
+
+@dataclass(frozen=True)
+class Part:
+    """A piece of SQL, and what it comes to in a row."""
+
+    sql: str
+    of: Callable[[Row], Any]
+
+
+def rows(chance: random.Random, count: int = 40) -> list[Row]:
+    makers: dict[str, Callable[[], Any]] = {
+        "n": lambda: chance.randrange(-5, 6), "m": lambda: chance.randrange(-3, 4),
+        "f": lambda: Decimal(chance.randrange(-300, 300)).scaleb(-2), "g": lambda: Decimal(chance.randrange(-3000, 3000)).scaleb(-3),
+        "t": lambda: chance.choice(TEXTS), "u": lambda: chance.choice(TEXTS),
+        "d": lambda: datetime.date(2024, 2, 20) + datetime.timedelta(chance.randrange(40)),
+        "e": lambda: datetime.date(2024, 2, 20) + datetime.timedelta(chance.randrange(40)),
+        "b": lambda: chance.random() < 0.5, "c": lambda: chance.random() < 0.5,
+    }  # fmt: skip
+    return [
+        {"id": at} | {name: None if chance.random() < 0.2 else make() for name, make in makers.items()}
+        for at in range(count)
+    ]
+
+
+def lifted(work: Callable[..., Any]) -> Callable[..., Any]:
+    """SQL's way: null as soon as one part is null."""
+    return lambda *parts: None if any(part is None for part in parts) else work(*parts)
+
+
+def call(sql: str, work: Callable[..., Any], *parts: Part) -> Part:
+    return Part(sql.format(*(part.sql for part in parts)), lambda row: work(*(part.of(row) for part in parts)))
+
+
+class Maker:
+    """Conditions, made at random."""
+
+    def __init__(self, chance: random.Random) -> None:
+        self.chance = chance
+
+    def column(self, *names: str) -> Part:
+        name = self.chance.choice(names)
+        return Part(name, lambda row: row[name])
+
+    def whole(self, deep: int) -> Part:
+        pick = self.chance.randrange(9 if deep else 2)
+        if pick == 0:
+            value = self.chance.randrange(-4, 5)
+            return Part(str(value), lambda _: value)
+        if pick == 1:
+            return self.column("n", "m")
+        if pick == 2:
+            return call("char_length({})", lifted(len), self.text(deep - 1))
+        if pick == 3:
+            return call("({} - {})", lifted(lambda a, b: (a - b).days), self.day(deep - 1), self.day(deep - 1))
+        if pick == 4:
+            return call("extract(month from {})", lifted(lambda a: a.month), self.day(deep - 1))
+        if pick == 5:
+            return call(
+                "coalesce({}, {})", lambda a, b: b if a is None else a, self.whole(deep - 1), self.whole(deep - 1)
+            )
+        if pick == 6:
+            return call("abs({})", lifted(abs), self.whole(deep - 1))
+        sign, work = self.chance.choice(
+            [("+", lambda a, b: a + b), ("-", lambda a, b: a - b), ("*", lambda a, b: a * b)]
+        )
+        return call(f"({{}} {sign} {{}})", lifted(work), self.whole(deep - 1), self.whole(deep - 1))
+
+    def money(self, deep: int) -> Part:
+        pick = self.chance.randrange(6 if deep else 2)
+        if pick == 0:
+            value = Decimal(self.chance.randrange(-400, 400)).scaleb(-2)
+            return Part(str(value), lambda _: value)
+        if pick == 1:
+            return self.column("f", "g")
+        if pick == 2:
+            return call("abs({})", lifted(abs), self.money(deep - 1))
+        if pick == 3:
+            places = self.chance.randrange(3)
+            rounded = lifted(lambda a: a.quantize(Decimal(1).scaleb(-places), ROUND_HALF_UP))
+            return call(f"round({{}}, {places})", rounded, self.column("f", "g"))
+        sign, work = self.chance.choice(
+            [("+", lambda a, b: a + b), ("-", lambda a, b: a - b), ("*", lambda a, b: a * b)]
+        )
+        return call(f"({{}} {sign} {{}})", lifted(work), self.money(deep - 1), self.whole(0))
+
+    def text(self, deep: int) -> Part:
+        pick = self.chance.randrange(7 if deep else 2)
+        if pick == 0:
+            value = self.chance.choice(TEXTS)
+            return Part(f"'{value}'", lambda _: value)
+        if pick == 1:
+            return self.column("t", "u")
+        if pick == 2:
+            return call("trim({})", lifted(str.strip), self.text(deep - 1))
+        if pick == 3:
+            return call(
+                "coalesce({}, {})", lambda a, b: b if a is None else a, self.text(deep - 1), self.text(deep - 1)
+            )
+        if pick == 4:
+            return call("replace({}, 'a', 'xy')", lifted(lambda a: a.replace("a", "xy")), self.text(deep - 1))
+        if pick == 5:
+            size = self.chance.randrange(1, 4)
+            return call(f"left({{}}, {size})", lifted(lambda a: a[:size]), self.text(deep - 1))
+        return call("({} || {})", lifted(lambda a, b: a + b), self.text(deep - 1), self.text(deep - 1))
+
+    def day(self, deep: int) -> Part:
+        pick = self.chance.randrange(4 if deep else 2)
+        if pick == 0:
+            value = datetime.date(2024, 2, 1) + datetime.timedelta(self.chance.randrange(60))
+            return Part(f"date '{value}'", lambda _: value)
+        if pick == 1:
+            return self.column("d", "e")
+        moved = lifted(lambda a, b: a + datetime.timedelta(b))
+        return call("({} + {})", moved, self.column("d", "e"), self.column("n", "m"))
+
+    def condition(self, deep: int) -> Part:
+        pick = self.chance.randrange(11 if deep else 6)
+        some = self.chance.choice([self.whole, self.money, self.text, self.day])
+        inner = max(deep - 1, 1)
+        if pick < 3:
+            signs = {"=": lambda a, b: a == b, "<>": lambda a, b: a != b, "<": lambda a, b: a < b, "<=": lambda a, b: a <= b,
+                     ">": lambda a, b: a > b, ">=": lambda a, b: a >= b}  # fmt: skip
+            sign = self.chance.choice(list(signs))
+            return call(f"({{}} {sign} {{}})", lifted(signs[sign]), some(inner), some(inner))
+        if pick == 3:
+            return call("({} is null)", lambda a: a is None, some(inner))
+        if pick == 4:
+            return self.column("b", "c")
+        if pick == 5:
+            like = self.chance.choice(["a%", "%b", "_", "%", "a_", "%a%"])
+            return call(f"({{}} like '{like}')", lifted(lambda a: liked(a, like)), self.text(inner))
+        if pick == 6:
+            parts = [some(inner) for _ in range(3)]
+            return call("({} between {} and {})", lambda a, b, c: both(at_most(b, a), at_most(a, c)), *parts)
+        if pick == 7:
+            return call("({} is distinct from {})", lambda a, b: a != b, some(inner), some(inner))
+        if pick == 8:
+            return call("(not {})", lambda a: None if a is None else not a, self.condition(deep - 1))
+        word, work = self.chance.choice([("and", both), ("or", either)])
+        return call(f"({{}} {word} {{}})", work, self.condition(deep - 1), self.condition(deep - 1))
+
+
+def liked(text: str, pattern: str) -> bool:
+    if not pattern:
+        return not text
+    if pattern[0] == "%":
+        return any(liked(text[at:], pattern[1:]) for at in range(len(text) + 1))
+    return bool(text) and pattern[0] in {"_", text[0]} and liked(text[1:], pattern[1:])
+
+
+def at_most(low: Any, high: Any) -> bool | None:
+    return None if low is None or high is None else low <= high
+
+
+def both(one: bool | None, other: bool | None) -> bool | None:
+    return False if one is False or other is False else None if one is None or other is None else True
+
+
+def either(one: bool | None, other: bool | None) -> bool | None:
+    return True if one or other else None if one is None or other is None else False
+
+
+def made(seed: int, count: int) -> list[Part]:
+    """Conditions that speak of a column, and that the program takes: what is always so or never is refused by lint."""
+    maker, found = Maker(random.Random(seed)), []
+    while len(found) < count:
+        part = maker.condition(3)
+        with contextlib.suppress(ConditionError):  # it may need more digits than there are
+            if check(part.sql, KINDS).columns():
+                found.append(part)
+    return found
+
+
+DATA = rows(random.Random(5))
+COLUMNS = {name: [row[name] for row in DATA] for name in KINDS}
+
+
+def test_random_conditions_mean_the_same_in_every_place(place: Place) -> None:  # noqa: F811
+    fill(place, "random", KINDS, list(COLUMNS.values()))
+    place.expect("random", KINDS)
+    parts = made(1, 250)
+
+    for first in range(0, len(parts), 25):
+        some = parts[first : first + 25]
+        said = [place.render(check(part.sql, KINDS), NOW) for part in some]
+        listed = ", ".join(
+            f"CASE WHEN {sql} THEN 1 WHEN NOT {sql} THEN 0 END AS {quoted(f'c{at}')}" for at, sql in enumerate(said)
+        )
+        found = place.fetch(f"SELECT {quoted('id')}, {listed} {place.rowset('random')}").to_pylist()
+        assert len(found) == len(DATA)
+        for answer in found:
+            row = DATA[answer["id"]]
+            for at, part in enumerate(some):
+                expected = part.of(row)
+                assert answer[f"c{at}"] == (None if expected is None else int(expected)), (part.sql, row)
+
+
+def test_random_conditions_set_the_rows_aside_that_break_them() -> None:
+    schema = pa.schema([(name, arrow_type(kind)) for name, kind in KINDS.items()])
+    table = pa.table([pa.array(COLUMNS[name], field.type) for name, field in zip(KINDS, schema, strict=True)], schema)
+    parts = made(2, 400)
+    checks = [Check(f"c{at}", "each", (), "reject", node=check(part.sql, KINDS)) for at, part in enumerate(parts)]
+
+    found = Engine(checks, NOW).broken(table)
+
+    for at, part in enumerate(parts):
+        assert list(found.get(at, [])) == [n for n, row in enumerate(DATA) if part.of(row) is False], part.sql
+
+
+@pytest.mark.parametrize("seed", range(3))
+def test_shares_are_exact_at_every_boundary(seed: int) -> None:
+    chance = random.Random(seed)
+    for _ in range(20_000):
+        of, tenths = chance.randrange(1, 5000), chance.randrange(0, 1000)
+        limit = Fraction(of) * Fraction(tenths, 1000)
+        tolerance = Tolerance(share=Decimal(tenths).scaleb(-3))
+        for broken in (int(limit), int(limit) + 1):
+            assert tolerance.allows(broken, of) == (Fraction(broken) <= limit), (broken, of, tenths)
