@@ -5,10 +5,10 @@ The Python API is `open_workspace`; the command line stands on it and computes n
 
 from __future__ import annotations
 
-from pathlib import Path
-from typing import TYPE_CHECKING
-
+TYPE_CHECKING = False  # as `typing` has it; importing that takes longer than everything here
 if TYPE_CHECKING:
+    from pathlib import Path
+
     from nomotheta.workspace import Workspace
 
 __version__ = "0.1.0"
@@ -21,6 +21,8 @@ def open_workspace(folder: Path | str = ".") -> Workspace:
     Raises:
         DeclarationError: no `nomotheta.toml` is found, or it cannot be read.
     """
+    from pathlib import Path
+
     from nomotheta.workspace import Workspace
 
     return Workspace.open(Path(folder))

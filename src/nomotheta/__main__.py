@@ -4,21 +4,21 @@ from __future__ import annotations
 
 import sys
 
-_INTERRUPTED = 130
+from nomotheta.interrupts import INTERRUPTED, end_at_once, ignore_interrupts
 
 
 def main() -> None:
     """Run the command line, and end the process with its exit code."""
-    from nomotheta.start import mind_interrupts
+    end_at_once()
     from nomotheta.streams import lost, make_sturdy
 
-    mind_interrupts()
     make_sturdy()
     try:
         code = _run(sys.argv[1:])
-    except KeyboardInterrupt:  # while it was still being imported
-        print("stopped; nothing was begun", file=sys.stderr)  # noqa: T201
-        code = _INTERRUPTED
+    except KeyboardInterrupt:  # while it showed what it had done
+        print("stopped", file=sys.stderr)  # noqa: T201
+        code = INTERRUPTED
+    ignore_interrupts()
     why = lost()
     if why:
         print(f"the output could not be written: {why}", file=sys.stderr)  # noqa: T201

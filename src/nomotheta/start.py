@@ -10,14 +10,11 @@ import contextlib
 import ctypes
 import gc
 import os
-import signal
 import sys
-from types import FrameType
 from typing import Any
 
 _MALLOPT = {-3: 1 << 30, -1: 2**31 - 1, -8: 1}  # glibc's M_MMAP_THRESHOLD, M_TRIM_THRESHOLD and M_ARENA_MAX
 _SWITCH = 0.0005  # seconds until a thread that works must let another in: one may have a database waiting
-_A_MOMENT = 0.02  # seconds until an interrupt that has to wait is looked at again
 _OBJECTS = 100_000  # made by imports and never let go: there is nothing to be collected among them
 
 
@@ -55,20 +52,3 @@ def prepare() -> None:
     os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
     if "pandas" not in sys.modules and _NoPandas not in sys.meta_path:
         sys.meta_path.insert(0, _NoPandas)
-
-
-def mind_interrupts() -> None:
-    """Have an interrupt wait until what is being imported has been: it would end some libraries, and the process."""
-    if not hasattr(signal, "setitimer") or signal.getsignal(signal.SIGINT) is signal.SIG_IGN:
-        return
-    for number in (signal.SIGINT, signal.SIGALRM):
-        signal.signal(number, _interrupted)
-
-
-def _interrupted(_number: int, frame: FrameType | None) -> None:
-    while frame is not None:
-        if frame.f_code.co_filename.startswith("<frozen importlib"):
-            signal.setitimer(signal.ITIMER_REAL, _A_MOMENT)  # ask again
-            return
-        frame = frame.f_back
-    raise KeyboardInterrupt

@@ -12,15 +12,16 @@ from contextlib import contextmanager
 import typer
 
 from nomotheta.errors import DeclarationError, NomothetaError
+from nomotheta.interrupts import INTERRUPTED, raise_interrupts
 from nomotheta.secrets import scrubbed
 
-_INTERRUPTED = 130
 CODES = {"pass": 0, "warn": 0, "fail": 1, "error": 3}
 
 
 @contextmanager
 def guarded(*, json: bool) -> Iterator[None]:
     """Run a command; what goes wrong is told on stderr, or as a document where JSON was asked for."""
+    raise_interrupts()
     try:
         yield
     except NomothetaError as error:
@@ -28,7 +29,7 @@ def guarded(*, json: bool) -> Iterator[None]:
         raise typer.Exit(error.code) from None
     except KeyboardInterrupt:
         print("stopped; what was not committed is undone", file=sys.stderr)  # noqa: T201
-        raise typer.Exit(_INTERRUPTED) from None
+        raise typer.Exit(INTERRUPTED) from None
     except (typer.Exit, typer.Abort):
         raise
     except Exception as error:
@@ -43,7 +44,7 @@ def run(arguments: Sequence[str]) -> int:
     try:
         return int(app(list(arguments), prog_name="nomotheta", standalone_mode=False) or 0)
     except typer.Abort:
-        return _INTERRUPTED
+        return INTERRUPTED
     except typer.TyperException as error:
         told = getattr(error, "format_message", error.__str__)()
         if "--json" in arguments:
