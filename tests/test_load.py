@@ -19,9 +19,9 @@ from hypothesis import strategies as st
 
 from conftest import DAY, TICKETS, Space
 from nomotheta import open_workspace, unpack
-from nomotheta.load import keys
+from nomotheta.keys import Keys, SeenKeys, take_in
+from nomotheta.keys import seen as keys
 from nomotheta.load.engine import Engine
-from nomotheta.load.keys import Keys, SeenKeys, take_in
 
 HEAD = "ticket_no;fare;sold_on\n"
 SOUND = HEAD + "T001;1,50;01.06.2026\nT002;;02.06.2026\n"

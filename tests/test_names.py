@@ -6,8 +6,8 @@ import duckdb
 import pytest
 
 from conftest import Space
-from nomotheta.conditions import own
-from nomotheta.place.render import identifiers, quoted
+from nomotheta.conditions import own, quoted
+from nomotheta.place.render import identifiers
 
 OURS = ("times", "listed", "staged", "there", "repeated", "breaks", "offenders", "n", "b0", "b", "h", "row", "batch", "taken", "nomotheta_stage",
         "files_rows", "incoming", "rows", "hash", "count", "x as text")  # fmt: skip

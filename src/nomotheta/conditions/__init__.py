@@ -7,7 +7,7 @@ from nomotheta.conditions import build
 from nomotheta.conditions.check import check
 from nomotheta.conditions.kind import NAMES as KIND_NAMES
 from nomotheta.conditions.kind import Kind, decimal, parse_kind
-from nomotheta.conditions.own import own, own_names
+from nomotheta.conditions.own import own, own_names, quoted
 from nomotheta.conditions.pattern import Part, PatternError, parse_pattern, render_pattern
 from nomotheta.conditions.sense import always_the_same
 from nomotheta.conditions.tree import ConditionError, Node
@@ -27,5 +27,6 @@ __all__ = [
     "own_names",
     "parse_kind",
     "parse_pattern",
+    "quoted",
     "render_pattern",
 ]

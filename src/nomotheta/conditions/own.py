@@ -15,3 +15,8 @@ def own(word: str) -> str:
 def own_names(names: Iterable[str]) -> list[str]:
     """Those of some names of tables or columns that only our statements may use, whatever their case."""
     return [name for name in names if any(part.casefold().startswith(OWN) for part in name.split("."))]
+
+
+def quoted(name: str) -> str:
+    """A name as SQL: the one place where names are quoted."""
+    return '"' + name.replace('"', '""') + '"'

@@ -4,7 +4,6 @@ from nomotheta.load.balance import Balance, FileCount
 from nomotheta.load.blocks import worked_blocks, worked_files
 from nomotheta.load.compare import compare
 from nomotheta.load.engine import Engine
-from nomotheta.load.keys import SeenKeys
 from nomotheta.load.load import Judge, Order, Outcome, OvertakenError, load
 from nomotheta.load.mended import LINKS, Mended, columns_of, delimiter_of, mended_charter, open_mended, read_mended
 from nomotheta.load.rejects import (
@@ -38,7 +37,6 @@ __all__ = [
     "Plan",
     "Reject",
     "RejectFile",
-    "SeenKeys",
     "TakenOut",
     "Worked",
     "begun",

@@ -17,13 +17,13 @@ from nomotheta.charter import Check, Compiled
 from nomotheta.conditions import Kind
 from nomotheta.errors import DeliveryError, NomothetaError, PlaceError
 from nomotheta.events import Listener, Progress, nobody
+from nomotheta.keys import IN_TABLE, InOrder, SeenKeys
 from nomotheta.load.account import Account
 from nomotheta.load.aside import Fault, as_table
 from nomotheta.load.balance import Balance
 from nomotheta.load.blocks import Piece, worked_files
 from nomotheta.load.compare import compare, held_to_limits
 from nomotheta.load.engine import Engine
-from nomotheta.load.keys import IN_TABLE, InOrder, SeenKeys
 from nomotheta.load.rejects import RejectFile
 from nomotheta.load.repeats import Repeats, decide
 from nomotheta.load.sent import Sent

@@ -18,8 +18,8 @@ import pyarrow.compute as pc
 from numpy.typing import NDArray
 
 from nomotheta.charter import Check
+from nomotheta.keys import IN_TABLE, PARTITIONS, Ascending, Hashes, InOrder, Ints, Keys, SeenKeys, split, take_in
 from nomotheta.load.aside import Fault
-from nomotheta.load.keys import IN_TABLE, PARTITIONS, Ascending, Hashes, InOrder, Ints, Keys, SeenKeys, split, take_in
 from nomotheta.load.work import Worked, shown_values
 from nomotheta.source import Parts
 

@@ -16,10 +16,10 @@ from numpy.typing import NDArray
 
 from nomotheta.charter import FROM_PLACE, Charter, Check, Compiled, instant, value_of
 from nomotheta.conditions import Kind
+from nomotheta.keys import Ascending, Keys
 from nomotheta.kinds import arrow_type, as_texts, explain_all, read_values, show
 from nomotheta.load.aside import Aside, Teller, table_of
 from nomotheta.load.engine import Engine
-from nomotheta.load.keys import Ascending, Keys
 from nomotheta.rules import HIDDEN
 from nomotheta.source import Batch, Joining, Parts, SourceFile
 

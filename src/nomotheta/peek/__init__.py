@@ -1,7 +1,6 @@
 """A look at a file, before anything is declared about it."""
 
 from nomotheta.peek.look import Look, Oddity, SeenColumn, look
-from nomotheta.peek.propose import propose_from_look, propose_from_table
 from nomotheta.peek.spread import Spread
 
-__all__ = ["Look", "Oddity", "SeenColumn", "Spread", "look", "propose_from_look", "propose_from_table"]
+__all__ = ["Look", "Oddity", "SeenColumn", "Spread", "look"]

@@ -16,8 +16,8 @@ from numpy.typing import NDArray
 
 from nomotheta.charter import Layout
 from nomotheta.conditions import Kind, decimal
+from nomotheta.keys import SeenKeys
 from nomotheta.kinds import CANONICAL, Misfit, Typed, read_column, show
-from nomotheta.load import SeenKeys
 from nomotheta.peek.spread import Frequent, Ranges, Spread, Weights, as_numbers, label_of, most_frequent, weighed
 
 _SKETCH = 2048

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import datetime
 import functools
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
@@ -19,12 +18,11 @@ from nomotheta.conditions import Kind
 from nomotheta.errors import DeliveryError
 from nomotheta.events import Listener, Progress, nobody
 from nomotheta.kernel import looks
+from nomotheta.keys import Hasher, SeenKeys
 from nomotheta.kinds import as_texts
-from nomotheta.load import Engine, SeenKeys
 from nomotheta.peek.column import HEAD, Candidate, ColumnLook, ReadTogether, blanks_as_null, kind_of, learn_together
 from nomotheta.peek.sniff import Sniffed, sniff
 from nomotheta.peek.spread import Spread
-from nomotheta.place import Now
 from nomotheta.source import Batch, open_file, packing_of
 from nomotheta.unpack import readable
 
@@ -131,8 +129,7 @@ class _Look:
         self.path, self.name, self.sniffed, self.listener = path, name, sniffed, listener
         self.columns = [ColumnLook(each) for each in sniffed.names]
         self.typed = sniffed.layout.traits.columns_known
-        now = datetime.datetime.now(datetime.UTC)
-        self.engine = Engine([], Now(now, now.date()))
+        self.engine = Hasher()
         self.pool = ThreadPoolExecutor(_WORKERS)
         self.odd: dict[str, Oddity] = {}
         self.counts: Counter[str] = Counter()

@@ -1,10 +1,11 @@
 """Places: one protocol, one module a database. Conditions are rendered here, from their checked trees."""
 
+from nomotheta.conditions import quoted
 from nomotheta.place.answer import PlaceAnswer, tried
 from nomotheta.place.base import Mark, Place, PlaceColumn
 from nomotheta.place.connect import connect, rehearsal, warm, with_secrets
 from nomotheta.place.fingerprint import SCHEME, Fingerprint
-from nomotheta.place.render import WHITE_SPACE, Now, Renderer, identifiers, quoted, quoted_table, text_literal
+from nomotheta.place.render import WHITE_SPACE, Now, Renderer, identifiers, quoted_table, text_literal
 from nomotheta.place.staging import Merge, Merged
 
 __all__ = [

@@ -19,8 +19,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
-from nomotheta.conditions import Kind
-from nomotheta.place.render import quoted
+from nomotheta.conditions import Kind, quoted
 
 SCHEME = "md5-2"
 _DIGITS = 38  # of decimals; of as many behind the point, the engine writes no zero in front of it

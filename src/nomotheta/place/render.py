@@ -13,7 +13,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from nomotheta.conditions import Kind, Node, render_pattern
+from nomotheta.conditions import Kind, Node, quoted, render_pattern
 
 WHITE_SPACE = (
     "\t\n\x0b\x0c\r \x85\xa0\u1680" + "".join(map(chr, range(0x2000, 0x200B))) + "\u2028\u2029\u202f\u205f\u3000"
@@ -269,11 +269,6 @@ def case_of(node: Node) -> Sequence[str] | None:
     calls = [each for each in node.walk() if each.op == "call" and each.value in {"lower", "upper"}]
     columns = {each.value for call in calls for each in call.walk() if each.op == "column" and each.kind.name == "text"}
     return sorted(columns) if calls else None
-
-
-def quoted(name: str) -> str:
-    """A name as SQL: the one place where names are quoted."""
-    return '"' + name.replace('"', '""') + '"'
 
 
 def identifiers(sql: str) -> list[str]:

@@ -7,9 +7,9 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from nomotheta.conditions import Kind, Node, own
+from nomotheta.conditions import Kind, Node, own, quoted
 from nomotheta.errors import PlaceError
-from nomotheta.place.render import quoted, quoted_table
+from nomotheta.place.render import quoted_table
 
 STAGE = own("stage")
 TABLE_ALIAS, _STAGE, _COUNT = (quoted(own(word)) for word in ("there", "staged", "count"))  # as a statement calls them

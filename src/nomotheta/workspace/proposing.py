@@ -19,7 +19,8 @@ from nomotheta.place import Place
 
 def propose_of_file(file: Path, root: Path, table: str | None, day: datetime.date, listener: Listener) -> str:
     """A charter as TOML, proposed from a file of data, or from metadata of CSV on the Web."""
-    from nomotheta.peek import look, propose_from_look
+    from nomotheta.peek import look
+    from nomotheta.peek.propose import propose_from_look
 
     if is_metadata(file):
         return proposal_text(propose_from_metadata(file, str(file), root, table, day))
@@ -33,7 +34,7 @@ def propose_of_file(file: Path, root: Path, table: str | None, day: datetime.dat
 
 def propose_of_table(place: Callable[[], AbstractContextManager[Place]], table: str, day: datetime.date) -> str:
     """A charter as TOML, proposed from a table as it is."""
-    from nomotheta.peek import propose_from_table
+    from nomotheta.peek.propose import propose_from_table
 
     with place() as opened:
         return proposal_text(propose_from_table(opened, table, day))

@@ -13,12 +13,12 @@ from typing import Any
 
 import pyarrow as pa
 
-from nomotheta.conditions import Kind, Node, own
+from nomotheta.conditions import Kind, Node, own, quoted
 from nomotheta.kinds import UNTYPED, arrow_type, read_column, without_exponents
 from nomotheta.place.base import PlaceColumn
 from nomotheta.place.embedded.duckdb import DuckPlace
 from nomotheta.place.fingerprint import Fingerprint
-from nomotheta.place.render import Now, Renderer, identifiers, quoted
+from nomotheta.place.render import Now, Renderer, identifiers
 from nomotheta.place.staging import STAGE
 
 ROW_NUMBER = own("row")  # the name by which the number of a row in its database can be asked for

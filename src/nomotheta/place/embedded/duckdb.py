@@ -13,14 +13,14 @@ from typing import Any
 import duckdb
 import pyarrow as pa
 
-from nomotheta.conditions import Kind, Node, decimal, own
+from nomotheta.conditions import Kind, Node, decimal, own, quoted
 from nomotheta.errors import PlaceError
 from nomotheta.place.base import Facts, Mark, PlaceColumn
 from nomotheta.place.embedded.file import check_file
 from nomotheta.place.fingerprint import Fingerprint
 from nomotheta.place.limits import Limits
 from nomotheta.place.marks import HIGHEST, MARKS, OF_TABLE, TAKEN_AWAY, marks_ddl, marks_of, values_of
-from nomotheta.place.render import Now, Renderer, duckdb_type, quoted, quoted_table, text_literal
+from nomotheta.place.render import Now, Renderer, duckdb_type, quoted_table, text_literal
 from nomotheta.place.staging import Staging
 
 MEMORY_LIMIT = "240MB"

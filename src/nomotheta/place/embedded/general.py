@@ -15,14 +15,13 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy.dialects import mssql, mysql, oracle
 
-from nomotheta.conditions import Kind, decimal, own
+from nomotheta.conditions import Kind, decimal, own, quoted
 from nomotheta.errors import DeclarationError, PlaceError
 from nomotheta.kinds import as_texts
 from nomotheta.place.base import Facts, Mark, PlaceColumn
 from nomotheta.place.embedded.asking import ROW_NUMBER, Embedded
 from nomotheta.place.limits import Limits
 from nomotheta.place.marks import MARK_COLUMNS, MARKS, marks_of, no_marks, values_of
-from nomotheta.place.render import quoted
 from nomotheta.place.rows import rows_table
 from nomotheta.place.staging import Merge, Merged
 

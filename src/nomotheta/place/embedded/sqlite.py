@@ -18,7 +18,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from nomotheta.conditions import Kind, decimal, own
+from nomotheta.conditions import Kind, decimal, own, quoted
 from nomotheta.errors import PlaceError
 from nomotheta.kinds import CANONICAL, as_texts, read_column
 from nomotheta.place.base import Facts, Mark, PlaceColumn
@@ -26,7 +26,7 @@ from nomotheta.place.embedded.asking import ROW_NUMBER, Embedded
 from nomotheta.place.embedded.file import check_file
 from nomotheta.place.limits import Limits
 from nomotheta.place.marks import HIGHEST, MARKS, OF_TABLE, TAKEN_AWAY, marks_ddl, marks_of, values_of
-from nomotheta.place.render import quoted, quoted_table
+from nomotheta.place.render import quoted_table
 from nomotheta.place.staging import STAGE, Staging
 
 _EXACT = 15  # decimal digits that a double holds, whatever they are

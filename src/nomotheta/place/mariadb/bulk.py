@@ -21,8 +21,9 @@ import pymysql.protocol
 from pymysql.connections import Connection
 from pymysql.constants import CLIENT
 
+from nomotheta.conditions import quoted
 from nomotheta.kernel import bulk_rows
-from nomotheta.place.render import quoted, quoted_table
+from nomotheta.place.render import quoted_table
 
 _CLIENT_CAN_BULK = struct.pack("<I", 1 << 2)  # MARIADB_CLIENT_STMT_BULK_OPERATIONS, in the last four bytes of a filler
 _FILLER = slice(28, 32)

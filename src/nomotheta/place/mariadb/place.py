@@ -22,7 +22,7 @@ import pyarrow as pa
 import pymysql
 from pymysql.cursors import SSCursor
 
-from nomotheta.conditions import Kind, Node, decimal
+from nomotheta.conditions import Kind, Node, decimal, quoted
 from nomotheta.errors import PlaceError
 from nomotheta.kernel import can_copy
 from nomotheta.place.base import Facts, Mark, PlaceColumn
@@ -34,7 +34,7 @@ from nomotheta.place.mariadb.sql import COLLATION, MariaFingerprint, MariaRender
 from nomotheta.place.mariadb.texts import joined_rows
 from nomotheta.place.mariadb.url import settings_of
 from nomotheta.place.marks import HIGHEST, MARKS, OF_TABLE, TAKEN_AWAY, marks_ddl, marks_of, no_marks, values_of
-from nomotheta.place.render import Now, case_of, quoted, quoted_table, text_literal
+from nomotheta.place.render import Now, case_of, quoted_table, text_literal
 from nomotheta.place.rows import rows_table
 from nomotheta.place.staging import FROM_STAGE, TABLE_ALIAS, Staging
 

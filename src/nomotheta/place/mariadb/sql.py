@@ -9,9 +9,9 @@ import datetime
 from collections.abc import Sequence
 from typing import Any
 
-from nomotheta.conditions import Kind, Node, render_pattern
+from nomotheta.conditions import Kind, Node, quoted, render_pattern
 from nomotheta.place.fingerprint import Fingerprint
-from nomotheta.place.render import WHITE_SPACE, Renderer, number_shape, quoted, text_literal
+from nomotheta.place.render import WHITE_SPACE, Renderer, number_shape, text_literal
 
 COLLATION = "utf8mb4_nopad_bin"
 _LEAST, _MOST = -(2**63), 2**63 - 1

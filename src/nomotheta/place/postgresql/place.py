@@ -20,7 +20,7 @@ import pyarrow.compute as pc
 from psycopg.conninfo import make_conninfo
 from psycopg.rows import dict_row, tuple_row
 
-from nomotheta.conditions import Kind, Node, decimal
+from nomotheta.conditions import Kind, Node, decimal, quoted
 from nomotheta.errors import PlaceError
 from nomotheta.kernel import COPY_HEAD, COPY_TAIL, can_copy, copy_rows
 from nomotheta.place.base import Facts, Mark, PlaceColumn
@@ -39,7 +39,7 @@ from nomotheta.place.marks import (
 )
 from nomotheta.place.postgresql.sql import PostgresFingerprint, PostgresRenderer, postgres_type
 from nomotheta.place.postgresql.uuids import uuid_bytes, uuid_texts
-from nomotheta.place.render import Now, case_of, quoted, quoted_table, text_literal
+from nomotheta.place.render import Now, case_of, quoted_table, text_literal
 from nomotheta.place.rows import rows_table
 from nomotheta.place.staging import Staging
 

@@ -60,24 +60,6 @@ class Keys:
         return fresh
 
 
-_FACTORS = np.uint64(0xBF58476D1CE4E5B9), np.uint64(0x94D049BB133111EB)
-_STEP, _ALL = 0x9E3779B97F4A7C15, 2**64 - 1
-
-
-def mixed(values: NDArray[np.int64], seed: int) -> Hashes:
-    """Whole numbers as hashes of which no two are the same: each step can be undone.
-
-    Source: the finalizer of the generator SplitMix64 (Steele, Lea, Flood 2014, "Fast splittable pseudorandom number
-    generators").
-    """
-    found: Hashes = values.view(np.uint64) + np.uint64((seed + 1) * _STEP & _ALL)
-    for shift, factor in ((30, _FACTORS[0]), (27, _FACTORS[1])):
-        found ^= found >> np.uint64(shift)
-        found *= factor
-    found ^= found >> np.uint64(31)
-    return found
-
-
 @dataclass(slots=True)
 class InOrder:
     """Keys that came in ascending order so far, so that none of them can be another; with their records."""
