@@ -8,11 +8,12 @@ import random
 import re
 import uuid
 import zoneinfo
+from dataclasses import replace
 from decimal import Decimal
 from typing import Any
 
-from nomotheta.charter import Layout
 from nomotheta.conditions import Kind
+from nomotheta.layout import Layout
 
 SIGNS = {"Y": "[0-9]{4}", "y": "[0-9]{2}", "m": "[0-9]{2}", "d": "[0-9]{2}", "H": "[0-9]{2}", "I": "[0-9]{2}", "M": "[0-9]{2}",
          "S": "[0-9]{2}", "f": "[0-9]{1,9}", "p": "(?:[aA][mM]|[pP][mM])", "-m": "[1-9][0-9]?", "-d": "[1-9][0-9]?",
@@ -176,7 +177,7 @@ def _date(text: str, _kind: Kind, layout: Layout, _zone: str) -> Any:
 
 
 def _time(text: str, _kind: Kind, layout: Layout, _zone: str) -> Any:
-    found = _first(text, layout.time_forms, layout.model_copy(update={"midnight_24": False}))
+    found = _first(text, layout.time_forms, replace(layout, midnight_24=False))
     return found and found.time()
 
 

@@ -11,10 +11,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from nomotheta.charter import Layout
 from nomotheta.conditions import parse_kind
 from nomotheta.kinds import as_texts, explain, read_column, read_values
 from nomotheta.kinds.native import CANONICAL
+from nomotheta.layout import Layout
 
 Date, Moment, Time = datetime.date, datetime.datetime, datetime.time
 COMMA = {"decimal_sign": ","}

@@ -18,9 +18,9 @@ import pytest
 
 from conftest import without_kernel
 from nomotheta import unpack
-from nomotheta.charter import Layout
 from nomotheta.errors import DeliveryError, NomothetaError
 from nomotheta.kinds import as_texts
+from nomotheta.layout import Layout
 from nomotheta.peek import look
 from nomotheta.source import open_file
 

@@ -19,8 +19,8 @@ from hypothesis import strategies as st
 
 from conftest import without_kernel
 from nomotheta import unpack
-from nomotheta.charter import Layout
 from nomotheta.errors import DeliveryError
+from nomotheta.layout import Layout
 from nomotheta.source.formats.delimited import DelimitedFile
 
 if sys.version_info >= (3, 14):

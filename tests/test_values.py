@@ -6,6 +6,7 @@ import datetime
 import math
 import random
 import struct
+from dataclasses import replace
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
@@ -16,9 +17,9 @@ import pytest
 
 import oracle
 from conftest import SETTINGS, TICKETS, Space, without_kernel
-from nomotheta.charter import Layout
 from nomotheta.conditions import Kind, parse_kind
 from nomotheta.kinds import read_column, read_values
+from nomotheta.layout import Layout
 from nomotheta.source import open_file
 
 LAYOUTS = {
@@ -69,7 +70,7 @@ def same(ours: list[Any], theirs: list[Any], given: list[Any]) -> None:
 @pytest.mark.parametrize("name", sorted(LAYOUTS))
 @pytest.mark.parametrize("written", KINDS)
 def test_a_cell_of_a_file_is_what_the_oracle_says(tmp_path: Path, written: str, name: str, kernel: str) -> None:
-    kind, layout = parse_kind(written), LAYOUTS[name].model_copy(update={"header": 0, "delimiter": "\x1f"})
+    kind, layout = parse_kind(written), replace(LAYOUTS[name], header=0, delimiter="\x1f")
     chance = random.Random(f"{written} {name}")
     texts = [text for text in oracle.texts(kind.name, 400, chance) if "\x1f" not in text]
     sound = [text for text in texts if told(text, kind, layout) is not oracle.MisfitError]

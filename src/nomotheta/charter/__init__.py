@@ -1,7 +1,6 @@
 """Charters: the model of what may be declared, TOML read with positions, and lint. No data, no database."""
 
 from nomotheta.charter.checks import Check
-from nomotheta.charter.layout import Layout
 from nomotheta.charter.lint import Compiled, in_order, lint
 from nomotheta.charter.model import (
     FROM_PLACE,
@@ -26,7 +25,6 @@ __all__ = [
     "Column",
     "Compiled",
     "Delivery",
-    "Layout",
     "Problem",
     "Proposal",
     "ProposedColumn",

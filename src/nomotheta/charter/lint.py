@@ -6,12 +6,12 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from nomotheta.charter.checks import Check, charter_checks, slice_node
-from nomotheta.charter.layout import Layout
 from nomotheta.charter.model import SYSTEM_COLUMNS, Charter, Settings
 from nomotheta.charter.read import Problem, Read
 from nomotheta.charter.values import EXAMPLES, instant, value_of
 from nomotheta.conditions import Node, own_names
 from nomotheta.errors import did_you_mean
+from nomotheta.layout import Layout
 
 
 @dataclass(frozen=True, slots=True)

@@ -15,8 +15,9 @@ from typing import Annotated, Any, Literal
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, GetPydanticSchema, field_validator, model_validator
 from pydantic_core import core_schema
 
-from nomotheta.charter.layout import Declared, Layout
+from nomotheta.charter.layout import Declared, DeclaredLayout
 from nomotheta.conditions import Kind, parse_kind
+from nomotheta.layout import Layout
 
 Otherwise = Literal["reject", "fail", "warn"]
 
@@ -111,7 +112,7 @@ class Delivery(Declared):
     """Where the files of a table come from."""
 
     files: str | list[str]
-    layout: str | Layout = Layout()
+    layout: str | DeclaredLayout = Layout()
     checksums: str | None = None
     stated: Stated | None = None
 
@@ -466,7 +467,7 @@ class Settings(Declared):
     name: str
     time_zone: str = "UTC"
     places: dict[str, Place]
-    layouts: dict[str, Layout] = Field(default={})
+    layouts: dict[str, DeclaredLayout] = Field(default={})
     tell: dict[str, Tell] = Field(default={})
 
     @field_validator("time_zone")

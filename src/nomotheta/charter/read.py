@@ -11,10 +11,12 @@ from typing import Any, TypeVar, get_args
 
 from pydantic import BaseModel, ValidationError
 
+from nomotheta.charter.layout import LayoutKeys
 from nomotheta.charter.model import Charter, Settings, fields_of
 from nomotheta.charter.positions import Path as KeyPath
 from nomotheta.charter.positions import Position, positions
 from nomotheta.errors import DeclarationError, did_you_mean
+from nomotheta.layout import Layout
 
 Model = TypeVar("Model", bound=BaseModel)
 
@@ -179,6 +181,8 @@ def _siblings(model: type[BaseModel], loc: Sequence[str | int]) -> Sequence[str]
 
 
 def _models(annotation: Any) -> list[type[BaseModel]]:
+    if annotation is Layout:
+        return [LayoutKeys]
     if isinstance(annotation, type) and issubclass(annotation, BaseModel):
         return [annotation]
     return [model for arg in get_args(annotation) for model in _models(arg)]

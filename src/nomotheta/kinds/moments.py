@@ -17,11 +17,11 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from numpy.typing import NDArray
 
-from nomotheta.charter import Layout
 from nomotheta.conditions import Kind
 from nomotheta.kinds.cells import Bools, Cells, Ints, compact
 from nomotheta.kinds.typed import Misfit, Typed, together
 from nomotheta.kinds.zones import in_utc
+from nomotheta.layout import Layout
 
 _WIDTHS = {"Y": 4, "y": 2, "m": 2, "d": 2, "H": 2, "I": 2, "M": 2, "S": 2, "p": 2}
 _MICROSECONDS_A_DAY = 86_400_000_000

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import datetime
 import uuid
+from dataclasses import replace
 from decimal import Decimal
 from typing import Any, Literal
 
@@ -15,7 +16,6 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from nomotheta.charter import Layout
 from nomotheta.conditions import Kind
 from nomotheta.kernel import ReadColumn
 from nomotheta.kinds.cells import without
@@ -24,6 +24,7 @@ from nomotheta.kinds.plain import settled
 from nomotheta.kinds.read import arrow_type, read_column
 from nomotheta.kinds.show import show
 from nomotheta.kinds.typed import Misfit, Typed, together
+from nomotheta.layout import Layout
 
 CANONICAL = Layout(
     date_forms=[
@@ -35,7 +36,7 @@ CANONICAL = Layout(
         "%Y-%m-%d %H:%M:%S", "%Y-%m-%d %H:%M:%S.%f", "%Y-%m-%dT%H:%M:%S", "%Y-%m-%dT%H:%M:%S.%f", "%Y-%m-%d",
     ],
 )  # fmt: skip
-UNTYPED = CANONICAL.model_copy(update={"true_words": ["1", "true", "t"], "false_words": ["0", "false", "f"]})
+UNTYPED = replace(CANONICAL, true_words=["1", "true", "t"], false_words=["0", "false", "f"])
 DaysFrom = Literal["", "1900", "1904"]
 _EPOCHS = {"1900": datetime.datetime(1899, 12, 30), "1904": datetime.datetime(1904, 1, 1)}
 _LEAP = 60  # the 29th of February 1900, which sheets have and the calendar has not

@@ -10,11 +10,11 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from numpy.typing import NDArray
 
-from nomotheta.charter import Layout
 from nomotheta.conditions import Kind
 from nomotheta.kinds.cells import Bools, Cells, Ints, nulled, without
 from nomotheta.kinds.digits import WORD, read_fixed_point
 from nomotheta.kinds.typed import Misfit, Typed, united
+from nomotheta.layout import Layout
 
 _OTHER, _DIGIT, _SIGN, _MARK = range(4)
 _LONGEST_INTEGER = 18  # digits that surely fit 64 bits

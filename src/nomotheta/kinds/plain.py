@@ -9,13 +9,13 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from nomotheta.charter import Layout
 from nomotheta.conditions import Kind
 from nomotheta.kernel import LOCAL, ODD, TEXT, Form, ReadColumn, Spec, Words
 from nomotheta.kinds.cells import without
 from nomotheta.kinds.moments import Form as WrittenForm
 from nomotheta.kinds.moments import lower, to_utc
 from nomotheta.kinds.typed import Misfit, Typed, together
+from nomotheta.layout import Layout
 
 _MANY = 0.25  # of the cells: with more that are odd, all of them are better read together
 

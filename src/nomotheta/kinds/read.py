@@ -9,13 +9,13 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from nomotheta.charter import Layout
 from nomotheta.conditions import Kind
 from nomotheta.kernel import looks
 from nomotheta.kinds.cells import Cells, Ints, compact, without
 from nomotheta.kinds.moments import read_date, read_time, read_timestamp, read_timestamptz
 from nomotheta.kinds.numbers import read_decimal, read_integer, read_real
 from nomotheta.kinds.typed import Misfit, Reason, Typed
+from nomotheta.layout import Layout
 
 _UUID = r"^[0-9a-fA-F]{8}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{12}$"
 _HEX = r"^([0-9a-fA-F]{2})*$"

@@ -12,9 +12,9 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from numpy.typing import NDArray
 
-from nomotheta.charter import Layout
 from nomotheta.conditions import Kind
 from nomotheta.kinds import in_layout
+from nomotheta.layout import Layout
 from nomotheta.load.rejects import SCHEMA
 from nomotheta.source import Batch, Odd, Parts
 

@@ -17,10 +17,11 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from nomotheta.charter import Charter, Column, Compiled, Layout, Tolerance
+from nomotheta.charter import Charter, Column, Compiled, Tolerance
 from nomotheta.conditions import Kind
 from nomotheta.errors import DeliveryError
 from nomotheta.kinds import CANONICAL, Cells
+from nomotheta.layout import Layout
 from nomotheta.load.rejects import cells_set_aside
 from nomotheta.source import ArrivedFile, Batch, Odd, SourceFile, arrived, literal, open_file
 
@@ -173,12 +174,12 @@ def _layout(layout: Layout, delimiter: str) -> Layout:
     """The forms of the charter's layout in CSV; a format with types of its own wrote canonical text."""
     typed = layout.traits.typed
     forms = ("date_forms", "time_forms", "timestamp_forms")
-    more = {name: [*getattr(layout, name), *getattr(CANONICAL, name)] for name in forms} if typed else {}
-    return layout.model_copy(
-        update={
-            "format": "delimited", "delimiter": delimiter, "quote": '"', "escape": "", "comment": "", "header": 1,
-            "footer": 0, "encoding": "utf-8", "header_match": "exact", **more,
-        }
+    more: dict[str, Any] = (
+        {name: [*getattr(layout, name), *getattr(CANONICAL, name)] for name in forms} if typed else {}
+    )
+    return replace(
+        layout, format="delimited", delimiter=delimiter, quote='"', escape="", comment="", header=1, footer=0,
+        encoding="utf-8", header_match="exact", **more,
     )  # fmt: skip
 
 

@@ -34,7 +34,7 @@ def stage_token(place: Place, compiled: Compiled, workspace: str, content: str) 
     """What must be the same for a load to go on where another was cut off."""
     marks = place.marks(compiled.charter.table)
     newest = f"{marks[-1].load_no} {marks[-1].workspace}" if marks else ""
-    parts = (workspace, content, newest, compiled.charter.model_dump_json(), compiled.layout.model_dump_json())
+    parts = (workspace, content, newest, compiled.charter.model_dump_json(), repr(compiled.layout))
     return hashlib.blake2b("\0".join(parts).encode(), digest_size=6).hexdigest()
 
 

@@ -14,10 +14,10 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from numpy.typing import NDArray
 
-from nomotheta.charter import Layout
 from nomotheta.conditions import Kind, decimal
 from nomotheta.keys import SeenKeys
 from nomotheta.kinds import CANONICAL, Misfit, Typed, read_column, show
+from nomotheta.layout import Layout
 from nomotheta.peek.spread import Frequent, Ranges, Spread, Weights, as_numbers, label_of, most_frequent, weighed
 
 _SKETCH = 2048

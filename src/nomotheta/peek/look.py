@@ -119,7 +119,7 @@ def look(path: Path, rows: int | None = None, listener: Listener = nobody, *, sp
             raise
     # what began as ASCII or UTF-8 turned out not to be
     told = "bytes that are not UTF-8 stand further down in it"
-    layout = sniffed.layout.model_copy(update={"encoding": "cp1252"})
+    layout = replace(sniffed.layout, encoding="cp1252")
     return _Look(path, name, replace(sniffed, layout=layout, encoding_why=told), listener, spreads=spreads).read(rows)
 
 
@@ -137,7 +137,7 @@ class _Look:
         self.pairs: dict[tuple[int, int], SeenKeys] | None = None
 
     def read(self, rows: int | None) -> Look:
-        layout = self.sniffed.layout.model_copy(update={"null_words": [""]})
+        layout = replace(self.sniffed.layout, null_words=[""])
         source = open_file(self.path, self.name, layout)
         size, done, whole = self.path.stat().st_size, 0, True
         packing = packing_of(self.path) if layout.is_text else ""

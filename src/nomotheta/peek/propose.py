@@ -8,10 +8,10 @@ from collections import Counter
 from collections.abc import Iterator
 from typing import Any
 
-from nomotheta.charter import Layout
 from nomotheta.charter.proposal import Proposal, ProposedColumn, column_name
 from nomotheta.conditions import own
 from nomotheta.conditions.kind import MOST_DIGITS
+from nomotheta.layout import Layout
 from nomotheta.peek.look import Look, SeenColumn
 from nomotheta.place import Place, quoted
 from nomotheta.rules import existing

@@ -10,8 +10,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from nomotheta.charter import Layout
 from nomotheta.errors import DeliveryError
+from nomotheta.layout import Layout
 from nomotheta.source import format_of, open_file, raw_chunks
 from nomotheta.source.records import NeedMore, read_record
 from nomotheta.unpack import check_regular
@@ -75,7 +75,7 @@ def sniff(path: Path, name: str) -> Sniffed:
         seen = _of_another_format(path, name, "json-lines", "its first line is a JSON object")
         ends = {end: count for end, count in ends.items() if count}
         return replace(
-            seen, layout=seen.layout.model_copy(update={"encoding": encoding}), encoding=encoding,
+            seen, layout=replace(seen.layout, encoding=encoding), encoding=encoding,
             encoding_why=encoding_why, line_ends=ends,
         )  # fmt: skip
     layout, records, delimiter_why = _delimiter(data, encoding, whole=whole)
@@ -85,7 +85,7 @@ def sniff(path: Path, name: str) -> Sniffed:
     header, header_why = _header(records, width)
     names = tuple(records[0]) if header else tuple(f"column_{at + 1}" for at in range(width))
     return Sniffed(
-        layout.model_copy(update={"header": int(header)}), "", encoding, encoding_why,
+        replace(layout, header=int(header)), "", encoding, encoding_why,
         {end: count for end, count in ends.items() if count}, delimiter_why, header_why, names, max(width, len(names)),
     )  # fmt: skip
 
@@ -105,7 +105,7 @@ def _width(records: Sequence[Sequence[str]], why: str, name: str) -> int:
 
 def _of_another_format(path: Path, name: str, found: str, why: str) -> Sniffed:
     """A file whose columns have names of their own."""
-    layout = Layout.model_validate({"format": found, "null_words": []})
+    layout = Layout(format=found, null_words=[])
     names = open_file(path, name, layout).read_header() or []
     told = "the first row is taken for it" if found == "sheet" else ""
     return Sniffed(layout, why, "", "", {}, "", told, tuple(names), len(names))
@@ -182,7 +182,7 @@ def _delimiter(data: bytes, encoding: str, *, whole: bool) -> tuple[Layout, list
         for quote in ('"', "'"):
             if quote == "'" and not re.search(rb"(^|[\n" + re.escape(delimiter.encode()) + rb"])'", data):
                 continue
-            layout = plain.model_copy(update={"delimiter": delimiter, "quote": quote})
+            layout = replace(plain, delimiter=delimiter, quote=quote)
             records = _records(data, layout, whole=whole)
             if records:
                 (width, often), *_ = Counter(map(len, records)).most_common(1)

@@ -14,10 +14,10 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from nomotheta.charter import Layout
 from nomotheta.conditions import Kind, Node
 from nomotheta.errors import PlaceError
 from nomotheta.kinds import UNTYPED, arrow_type, explain, read_column
+from nomotheta.layout import Layout
 from nomotheta.place import Now, Place, PlaceColumn, Renderer, identifiers, quoted
 
 _ALIKE = ({"integer", "decimal"},)  # kinds whose values the databases compare as the numbers that they are

@@ -10,10 +10,11 @@ from typing import Any
 
 import pyarrow as pa
 
-from nomotheta.charter import Check, Compiled, Layout
+from nomotheta.charter import Check, Compiled
 from nomotheta.conditions import Kind, Node, own, own_names
 from nomotheta.errors import NomothetaError, PlaceError, did_you_mean
 from nomotheta.kinds import CANONICAL, UNTYPED, read_column, show
+from nomotheta.layout import Layout
 from nomotheta.place import Now, Place, PlaceColumn, quoted
 from nomotheta.rules.anew import Anew, Column, blank_as_null, compared_as, plain_texts
 from nomotheta.rules.finding import HIDDEN, Finding, Samples, message_of, samples_of, verdict_of
@@ -456,7 +457,8 @@ class _KindTally:
 def _with_own_forms(layout: Layout) -> Layout:
     """A layout with the forms, too, in which we ourselves write moments into columns of text."""
     names = ("date_forms", "time_forms", "timestamp_forms")
-    return layout.model_copy(update={name: [*getattr(layout, name), *getattr(CANONICAL, name)] for name in names})
+    both: dict[str, Any] = {name: [*getattr(layout, name), *getattr(CANONICAL, name)] for name in names}
+    return replace(layout, **both)
 
 
 def existing(place: Place, table: str) -> list[PlaceColumn]:

@@ -7,15 +7,18 @@ import sys
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any, Protocol
+from typing import TYPE_CHECKING, Any, Protocol
 
 import numpy as np
 import pyarrow as pa
 from numpy.typing import NDArray
 
-from nomotheta.charter import Charter, Layout
 from nomotheta.conditions import Kind
 from nomotheta.kinds import DaysFrom
+from nomotheta.layout import Layout
+
+if TYPE_CHECKING:
+    from nomotheta.charter import Charter
 
 Ints = NDArray[np.int64]
 

@@ -9,12 +9,16 @@ from collections.abc import Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from nomotheta.charter import Delivery, Layout
 from nomotheta.errors import DeliveryError, nearest
 from nomotheta.formats import FORMATS
+from nomotheta.layout import Layout
 from nomotheta.source.content import format_of
 from nomotheta.unpack import Survey, matching, readable, survey
+
+if TYPE_CHECKING:
+    from nomotheta.charter import Delivery
 
 _MAGIC = (b"PK", *(magic for each in FORMATS.values() for magic in each.magic))  # of files that may be no text
 _READERS, _MANY = 2, 100  # files that are read at a time, and more than which are shared out in groups

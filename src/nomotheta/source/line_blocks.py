@@ -8,9 +8,9 @@ from dataclasses import dataclass
 import numpy as np
 import pyarrow as pa
 
-from nomotheta.charter import Layout
 from nomotheta.errors import DeliveryError
 from nomotheta.kernel import count_byte
+from nomotheta.layout import Layout
 from nomotheta.source.base import LineBatch, Lines, Odd, ReadFile
 from nomotheta.source.content import text_chunks
 from nomotheta.source.marks import LINE_FEED, RETURN, without_lone_returns

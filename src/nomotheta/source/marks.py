@@ -10,7 +10,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from nomotheta.charter import Layout
+from nomotheta.layout import Layout
 
 LINE_FEED, RETURN = 10, 13
 Words = NDArray[np.uint64]

@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nomotheta import kernel
-from nomotheta.charter import Layout
+from nomotheta.layout import Layout
 from nomotheta.source.marks import LINE_FEED, RETURN, lone_returns_at, with_line_feeds
 
 Ints = NDArray[np.int64]

@@ -4,13 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import pyarrow as pa
 
-from nomotheta.charter import Charter
 from nomotheta.errors import DeliveryError, nearest
 from nomotheta.kinds import read_column
 from nomotheta.source.base import SourceFile
+
+if TYPE_CHECKING:
+    from nomotheta.charter import Charter
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,18 +7,21 @@ import hashlib
 import re
 import urllib.parse
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from decimal import Decimal
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import pyarrow as pa
 
-from nomotheta.charter import Compiled, Stated
 from nomotheta.conditions import decimal
 from nomotheta.errors import DeliveryError
 from nomotheta.kinds import read_column
 from nomotheta.source.delivery import ArrivedFile, filled
 from nomotheta.unpack import raw_chunks
+
+if TYPE_CHECKING:
+    from nomotheta.charter import Compiled, Stated
 
 _ALGORITHMS = {32: "md5", 40: "sha1", 64: "sha256", 96: "sha384", 128: "sha512"}
 _LARGEST = 16 << 20  # bytes of a file that states something
@@ -167,7 +170,7 @@ def statement(text: str, where: str, compiled: Compiled) -> Statement:
 
 
 def _number(name: str, value: str, where: str, compiled: Compiled) -> Decimal:
-    layout = compiled.layout.model_copy(update={"null_words": []})
+    layout = replace(compiled.layout, null_words=[])
     scale = 0 if name == "rows" else compiled.charter.kinds()[name].scale
     read = read_column(pa.array([value.strip()], pa.string()), decimal(38, scale), layout).values[0].as_py()
     if read is None:

@@ -7,7 +7,7 @@ import csv
 import itertools
 import re
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any, overload
 
 import numpy as np
@@ -15,10 +15,10 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from numpy.typing import NDArray
 
-from nomotheta.charter import Layout
 from nomotheta.conditions import Kind
 from nomotheta.kernel import ODD, TEXT, Read, ReadColumn, Words, count_byte, read_block
 from nomotheta.kinds import spec_of
+from nomotheta.layout import Layout
 from nomotheta.source.base import Batch, Ints, Odd
 from nomotheta.source.block import Block
 from nomotheta.source.marks import LINE_FEED, RETURN
@@ -365,7 +365,7 @@ def _from_scanned(block: Block, scanned: Scanned, layout: Layout, width: int, li
     parts: list[tuple[Sequence[Any], Ints]] = [(read, np.array(list(fitting), np.int64))]
     for chosen, quote in ((np.flatnonzero(own), layout.quote), (scanned.bare, "")):
         if len(chosen):
-            columns, fits, widths = _together(block, spans, chosen, layout.model_copy(update={"quote": quote}), width)
+            columns, fits, widths = _together(block, spans, chosen, replace(layout, quote=quote), width)
             parts.append((columns, chosen[fits]))
             odd += [_ragged(int(chosen[at]), int(widths[at]), width) for at in np.flatnonzero(~fits)]
     records = np.concatenate([numbers for _, numbers in parts])

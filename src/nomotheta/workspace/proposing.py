@@ -10,10 +10,11 @@ from collections.abc import Callable
 from contextlib import AbstractContextManager
 from pathlib import Path
 
-from nomotheta.charter import Charter, Compiled, Layout, proposal_text
+from nomotheta.charter import Charter, Compiled, proposal_text
 from nomotheta.charter.csvw import is_metadata, metadata_of, propose_from_metadata
 from nomotheta.errors import DeclarationError
 from nomotheta.events import Listener
+from nomotheta.layout import Layout
 from nomotheta.place import Place
 
 

@@ -15,11 +15,11 @@ from urllib.parse import unquote, urlsplit
 from pydantic import ValidationError
 
 from nomotheta.charter.csvw.datatypes import BASES, BOUNDS, CONTEXT, forms_of
-from nomotheta.charter.layout import Layout
 from nomotheta.charter.model import Charter
 from nomotheta.charter.proposal import Proposal, ProposedColumn, column_name, proposal_text
 from nomotheta.conditions import parse_pattern
 from nomotheta.errors import DeclarationError, NomothetaError, did_you_mean
+from nomotheta.layout import Layout
 
 _LARGEST = 16 << 20
 _INHERITED = ("null", "datatype", "required", "default", "separator")

@@ -7,9 +7,9 @@ from collections.abc import Iterator
 from typing import Any
 
 from nomotheta.charter.csvw.datatypes import CONTEXT, pattern_of
-from nomotheta.charter.layout import Layout
 from nomotheta.charter.model import Charter, Column
 from nomotheta.conditions import Kind
+from nomotheta.layout import Layout
 
 _BASES = {
     "text": "string", "integer": "long", "decimal": "decimal", "real": "double", "boolean": "boolean", "date": "date",

@@ -4,9 +4,13 @@ from __future__ import annotations
 
 from importlib import import_module
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from nomotheta.charter import Charter, Layout
+from nomotheta.layout import Layout
 from nomotheta.source.base import SourceFile
+
+if TYPE_CHECKING:
+    from nomotheta.charter import Charter
 
 
 def open_file(path: Path, name: str, layout: Layout, charter: Charter | None = None) -> SourceFile:

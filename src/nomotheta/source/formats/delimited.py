@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Generator
 from dataclasses import dataclass
 
-from nomotheta.charter import Layout
 from nomotheta.errors import DeliveryError
 from nomotheta.kernel import count_byte, survey
+from nomotheta.layout import Layout
 from nomotheta.source.base import Lines, ReadFile
 from nomotheta.source.block import Block
 from nomotheta.source.content import text_chunks

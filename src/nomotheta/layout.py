@@ -1,0 +1,62 @@
+"""How a file is written. What of it may be declared, and what not, is said by the room `charter`."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Literal
+
+from nomotheta.formats import FORMATS, Format
+
+_MONTHS = ("January", "February", "March", "April", "May", "June", "July", "August", "September", "October",
+           "November", "December")  # fmt: skip
+_AS_USUAL = -1
+
+
+@dataclass(frozen=True, slots=True)
+class Layout:
+    """How a file is written; `header` is how many lines of header it has, by default what is usual for the format."""
+
+    format: str = "delimited"
+    delimiter: str = ","
+    quote: str = '"'
+    escape: str = ""
+    header: int = _AS_USUAL
+    header_match: Literal["exact", "loose"] = "exact"
+    repeated_header: Literal["reject", "skip"] = "reject"
+    footer: int = 0
+    comment: str = ""
+    encoding: str = "utf-8"
+    line_width: int | None = None
+    sheet: str | int = 1
+    range: str = ""
+    null_words: list[str] = field(default_factory=lambda: [""])
+    trim: bool = False
+    decimal_sign: Literal[".", ","] = "."
+    thousands_sign: Literal["", ",", ".", "'", " ", "_"] = ""
+    number_prefixes: list[str] = field(default_factory=list)
+    number_suffixes: list[str] = field(default_factory=list)
+    date_forms: list[str] = field(default_factory=lambda: ["%Y-%m-%d"])
+    time_forms: list[str] = field(default_factory=lambda: ["%H:%M:%S", "%H:%M"])
+    timestamp_forms: list[str] = field(default_factory=lambda: ["%Y-%m-%d %H:%M:%S", "%Y-%m-%dT%H:%M:%S"])
+    months: list[str] = field(default_factory=lambda: [*_MONTHS])
+    months_short: list[str] = field(default_factory=lambda: [name[:3] for name in _MONTHS])
+    two_digit_years_from: int | None = None
+    midnight_24: bool = False
+    true_words: list[str] = field(default_factory=lambda: ["true"])
+    false_words: list[str] = field(default_factory=lambda: ["false"])
+    record_bytes: int = 4 << 20
+    record_lines: int = 1000
+
+    def __post_init__(self) -> None:
+        if self.header == _AS_USUAL:
+            object.__setattr__(self, "header", self.traits.header)
+
+    @property
+    def is_text(self) -> bool:
+        """Whether the format is text, which may come packed."""
+        return self.traits.text
+
+    @property
+    def traits(self) -> Format:
+        """What is known of its format."""
+        return FORMATS[self.format]
