@@ -8,7 +8,6 @@ from typing import Any
 
 from rich import box
 from rich.console import Console, ConsoleOptions
-from rich.padding import Padding
 from rich.segment import Segment
 from rich.table import Table
 from rich.text import Text
@@ -83,6 +82,22 @@ def rows_told(count: int) -> str:
     return f"{count:,} row" if count == 1 else f"{count:,} rows"
 
 
-def indented(content: Any, by: int, below: int = 0) -> Padding:
-    """Something moved to the right."""
-    return Padding(content, (0, 0, below, by), expand=False)
+class Indented:
+    """Something moved to the right, with empty lines below; it is drawn once, without being measured before."""
+
+    def __init__(self, content: Any, by: int, below: int) -> None:
+        self._content, self._by, self._below = content, by, below
+
+    def __rich_console__(self, console: Console, options: ConsoleOptions) -> Iterable[Segment]:
+        room = options.update_width(max(options.max_width - self._by, 1))
+        for line in console.render_lines(self._content, room, pad=False):
+            yield Segment(" " * self._by)
+            yield from line
+            yield Segment.line()
+        for _ in range(self._below):
+            yield Segment.line()
+
+
+def indented(content: Any, by: int, below: int = 0) -> Indented:
+    """Something moved to the right, with some empty lines below."""
+    return Indented(content, by, below)

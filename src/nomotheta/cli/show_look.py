@@ -23,7 +23,7 @@ def show_look(found: Look) -> None:
     """What a file is, and what is odd about it."""
     console = out()
     read = "" if found.whole else ", the start of it"
-    columns = "1 column" if len(found.columns) == 1 else f"{len(found.columns)} columns"
+    columns = "1 column" if len(found.columns) == 1 else f"{len(found.columns):,} columns"
     console.print(Text.assemble((visible(found.file), "bold"), f"  {rows_told(found.rows)}{read}, {columns}"))
     grid = Table.grid(padding=(0, 2, 0, 0))
     size = f"{found.bytes_on_disk:,} bytes" + (f", {found.packing}" if found.packing else "")

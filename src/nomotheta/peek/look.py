@@ -20,7 +20,8 @@ from nomotheta.events import Listener, Progress, nobody
 from nomotheta.kernel import looks
 from nomotheta.keys import Hasher, SeenKeys
 from nomotheta.kinds import as_texts
-from nomotheta.peek.column import HEAD, Candidate, ColumnLook, ReadTogether, blanks_as_null, kind_of, learn_together
+from nomotheta.peek.column import ColumnLook, blanks_as_null, kind_of, learn_together
+from nomotheta.peek.readings import HEAD, Candidate, ReadTogether
 from nomotheta.peek.sniff import Sniffed, sniff
 from nomotheta.peek.spread import Spread
 from nomotheta.source import Batch, open_file, packing_of
@@ -180,7 +181,7 @@ class _Look:
             told = learn_together(self.columns, texts, self.hashed)
             together = ReadTogether(told)
             for at, (column, given) in enumerate(zip(self.columns, told, strict=True)):
-                column.tell(*given, together.reader(at), functools.partial(together.misfits, at))
+                column.tell(*given, together.reader(at), functools.partial(together.possible, at))
         else:
             list(self.pool.map(self.take_column, self.columns, texts))
         table = pa.table(texts, names)

@@ -6,7 +6,7 @@ import datetime
 import math
 from collections import Counter
 from collections.abc import Callable
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from decimal import Decimal, InvalidOperation
 from typing import Any, Literal
 
@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 _BINS = 32
 _MOST = 1000  # different values that are counted one by one
 _SHOWN, _SHORT = 7, 100
+_NO_COUNTS = np.zeros(_BINS, np.int64)  # never written to
 _MANY = 2 * _MOST  # of a block: with more, of which more than half are different, there are too many
 Weights = NDArray[np.int64] | None  # how often each of some values stands; None for once
 Numbers = Callable[[], tuple[NDArray[np.float64], Weights]]
@@ -47,7 +48,7 @@ class Ranges:
     least: float = 1e-9
     start: float = 0.0
     width: float = 0.0
-    counts: NDArray[np.int64] = field(default_factory=lambda: np.zeros(_BINS, np.int64))
+    counts: NDArray[np.int64] = field(default_factory=lambda: _NO_COUNTS)
     waiting: list[Numbers] = field(default_factory=list)
 
     def later(self, numbers: Numbers) -> None:
@@ -56,6 +57,8 @@ class Ranges:
 
     def settled(self) -> Ranges:
         """The same, with all that was to be taken in."""
+        if not self.waiting:
+            return self
         waiting, self.waiting = self.waiting, []
         for numbers in waiting:
             self.add(*numbers())
@@ -63,7 +66,8 @@ class Ranges:
 
     def copied(self) -> Ranges:
         """Another with the same counts."""
-        return replace(self.settled(), counts=self.counts.copy(), waiting=[])
+        self.settled()
+        return Ranges(self.least, self.start, self.width, self.counts.copy())
 
     def add(self, values: NDArray[np.float64], weights: Weights = None) -> None:
         """Take in some finite values, each of which stands so many times."""
@@ -76,7 +80,7 @@ class Ranges:
         while not (self.start <= low and high < self.start + self.width * _BINS):
             self._widen(low)
         places = np.minimum(np.maximum((values - self.start) // self.width, 0), _BINS - 1).astype(np.int64)
-        self.counts += np.bincount(places, weights, _BINS).astype(np.int64)
+        self.counts = self.counts + np.bincount(places, weights, _BINS).astype(np.int64)
 
     def _widen(self, low: float) -> None:
         """Twice the width; room is made below where the lowest value asks for it."""
