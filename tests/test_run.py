@@ -20,7 +20,7 @@ from conftest import DAY, SETTINGS, TICKETS, Space
 from nomotheta import open_workspace
 from nomotheta.errors import PlaceError
 from nomotheta.report.documents import schemas
-from nomotheta.workspace import Workspace
+from nomotheta.workspace.checking import Checking
 
 LISTED = '[[references]]\ncolumns = ["{0}"]\nlisted_in = "{1}({0})"\n'
 
@@ -63,7 +63,7 @@ def test_a_failing_table_holds_back_only_those_that_refer_to_it(space: Space) ->
 
     states = {name: found[name]["load"]["state"] for name in "abcd"}
     assert states == {"a": "loaded", "b": "undone", "c": "held back", "d": "loaded"}
-    assert found["c"]["load"]["message"] == "waits for b"
+    assert found["c"]["load"]["message"] == "skipped: b failed"
     assert found["exit"] == 1
 
 
@@ -194,7 +194,7 @@ def test_what_could_not_be_reconciled_is_reconciled_by_the_next_run(
         raise PlaceError("the database is locked")
 
     with monkeypatch.context() as met:
-        met.setattr(Workspace, "reconcile", locked)
+        met.setattr(Checking, "reconcile", locked)
         first = ran(space, "a")
     second, third = ran(space, "a"), ran(space, "a")
 

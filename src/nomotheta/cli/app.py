@@ -446,7 +446,7 @@ def run(
 def places(workspace: Folder = HERE, json: Json = False) -> None:
     """Try each declared place: does it answer, what may be done."""
     with guarded(json=json):
-        answers = _open(workspace).places()
+        answers = _open(workspace).places.tried()
         if json:
             from nomotheta.report.documents import Places
 

@@ -174,7 +174,7 @@ class Loading:
     def _settled(self, place_name: str, entry: int) -> str:
         """The state of an entry whose work has failed, after its place was asked what became of it, if that answers."""
         self.ledger.let_go(entry)
-        with contextlib.suppress(NomothetaError), self.workspace.place(place_name) as place:
+        with contextlib.suppress(NomothetaError), self.workspace.places.open(place_name) as place:
             self.settle(place)
         return self.ledger.state(entry)
 
@@ -190,7 +190,7 @@ class Loading:
         if attempt.place in self.workspace.settings.places:
             warm(self.workspace.settings.places[attempt.place].url)
         delivered = self.arrive(compiled, day)
-        with self.workspace.place(attempt.place, create=create) as place:
+        with self.workspace.places.open(attempt.place, create=create) as place:
             self.settle(place)
             if create and place.columns(table) is None:
                 check_spelled(place, table)
@@ -296,7 +296,7 @@ class Loading:
         try:
             delivered = self.arrive(compiled, day)
             with (
-                self.workspace.rehearsal_place(attempt.place, table) as (place, in_memory),
+                self.workspace.places.rehearsal(attempt.place, table) as (place, in_memory),
                 tempfile.TemporaryDirectory(prefix="nomotheta-") as folder,
             ):
                 if create and place.columns(table) is None:
@@ -349,7 +349,7 @@ class Loading:
         return result
 
     def _load_mended(self, attempt: _Attempt, mended: Mended, listener: Listener) -> LoadResult:
-        with self.workspace.place(attempt.place) as place:
+        with self.workspace.places.open(attempt.place) as place:
             self.settle(place)
             compare(place, attempt.compiled)
             content = f"{_MENDED}{mended.of_load}:{mended.file.survey.content}"
@@ -401,7 +401,7 @@ class Loading:
         now = Now(started.astimezone(self.workspace.zone), load.day, load_no)
         result = Undone(load_no, load.table, load.place, "error", "was cut off")
         try:
-            with self.workspace.place(load.place) as place:
+            with self.workspace.places.open(load.place) as place:
                 self.settle(place)
                 entry = self.ledger.begin_undo(load, started)
                 place.expect(load.table, compiled.charter.kinds())
@@ -442,7 +442,7 @@ class Loading:
     def rows_there(self, table: str, place: str) -> int | None:
         """How many rows a table holds, where that can be found out."""
         try:
-            with self.workspace.place(place) as opened:
+            with self.workspace.places.open(place) as opened:
                 return opened.count(table)
         except NomothetaError:
             return None

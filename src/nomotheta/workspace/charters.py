@@ -1,0 +1,97 @@
+"""The charters of a workspace: read, checked together, and in the order of their references."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from functools import cached_property
+from pathlib import Path
+
+from nomotheta.charter import Compiled, Problem, Read, Settings, in_order, lint, read_charter
+from nomotheta.errors import DeclarationError, did_you_mean
+from nomotheta.load import told_apart
+
+CHARTERS = "charters"
+
+
+class Charters:
+    """The charters below a workspace's root."""
+
+    def __init__(self, root: Path, settings: Settings) -> None:
+        self.root, self.settings = root, settings
+
+    @cached_property
+    def _linted(self) -> tuple[dict[str, Compiled], list[Problem], list[str]]:
+        reads: list[Read] = []
+        problems: list[Problem] = []
+        names = []
+        for path in sorted((self.root / CHARTERS).glob("*.toml")):
+            name = f"{CHARTERS}/{path.name}"
+            names.append(name)
+            try:
+                read, found = read_charter(path, name)
+            except DeclarationError as error:
+                file, _, line = error.where.rpartition(":")
+                known = line.isdigit() and file == name
+                found = [Problem(name, int(line) if known else 1, error.what, error.mend)]
+                read = None
+            problems += found
+            reads += [read] if read else []
+        compiled, more = lint(reads, self.settings)
+        return compiled, sorted(problems + more, key=lambda p: (p.file, p.line)), names
+
+    def lint(self) -> tuple[list[str], list[Problem]]:
+        """The charters' files, and what is wrong with them; nothing of the data is touched."""
+        _, problems, names = self._linted
+        return names, problems
+
+    def notes(self) -> list[str]:
+        """Of the charters' loads, those that could not be taken out again, and why."""
+        found = [(each, told_apart(each, each.charter.load.how)) for each in self._linted[0].values()]
+        lasting = [f"{each.file}: a load cannot be taken out again: {why}" for each, why in found if why]
+        return lasting + [note for each in self._linted[0].values() for note in _private_read(each)]
+
+    def compiled(self, tables: Sequence[str] = ()) -> list[Compiled]:
+        """The charters of these tables, or all, each after those it refers to.
+
+        Raises:
+            DeclarationError: one has problems, or a table has no charter.
+        """
+        known, problems, names = self._linted
+        if not names:
+            raise DeclarationError(f"there are no charters in {CHARTERS}/", where=str(self.root),
+                                   mend=f"write {CHARTERS}/NAME.toml; see the charter reference")  # fmt: skip
+        unknown = [table for table in tables if table not in known]
+        files = {known[table].file for table in tables if table in known}
+        relevant = problems if unknown or not tables else [each for each in problems if each.file in files]
+        if relevant:
+            raise declared_wrong(relevant)
+        if unknown:
+            mend = did_you_mean(unknown[0], known, "charters: " + ", ".join(known))
+            raise DeclarationError(f"no charter declares the table '{unknown[0]}'", where=CHARTERS, mend=mend)
+        try:
+            order = in_order(known)
+        except ValueError:  # others refer to each other in a circle, which is told of where they are asked for
+            order = in_order({table: known[table] for table in tables or known})
+        chosen = set(tables) or set(known)
+        return [known[table] for table in order if table in chosen]
+
+    def of(self, table: str) -> Compiled | None:
+        """A table's charter, where it has one that is right."""
+        return self._linted[0].get(table)
+
+
+def declared_wrong(problems: Sequence[Problem]) -> DeclarationError:
+    """What is wrong with declarations, as one error."""
+    told = "\n".join(str(problem) for problem in problems)
+    return DeclarationError(told, mend="")
+
+
+def _private_read(compiled: Compiled) -> list[str]:
+    """What is to be known of rules that compute with private values."""
+    return [
+        f"{compiled.file}: the rule '{check.name}' reads the private column {name}; what it computes is hidden, "
+        "unless it is called like another column of the charter"
+        for check in compiled.checks
+        if check.sort == "offenders"
+        for name in compiled.charter.reads_private(check.query)
+    ]

@@ -1,0 +1,93 @@
+"""The places of a workspace, opened when they are needed and kept open for a run."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from nomotheta.charter import Settings
+from nomotheta.errors import DeclarationError, PlaceError, did_you_mean
+from nomotheta.place import Place, PlaceAnswer, connect, rehearsal, tried
+
+SETTINGS = "nomotheta.toml"
+
+
+class Places:
+    """The places that a workspace declares."""
+
+    def __init__(self, root: Path, settings: Settings) -> None:
+        self.root, self.settings = root, settings
+        self._kept: dict[str, Place] | None = None
+
+    @contextmanager
+    def open(self, name: str, *, create: bool = False) -> Iterator[Place]:
+        """A place, open for as long as the block lasts, or as its places are kept.
+
+        Raises:
+            DeclarationError: no such place is declared, or its URL is wrong.
+            PlaceError: it cannot be reached.
+        """
+        place = self._kept_place(name) or connect(name, self._declared(name), self.root, create=create)
+        kept = self._kept is not None
+        try:
+            if self._kept is not None:
+                self._kept[name] = place
+            yield place
+        except BaseException:
+            kept = False  # it may be in the middle of something
+            raise
+        finally:
+            if not kept:
+                if self._kept is not None:
+                    self._kept.pop(name, None)
+                place.close()
+
+    @contextmanager
+    def keeping(self) -> Iterator[None]:
+        """Places that are opened meanwhile stay open until the end, and are used again."""
+        kept = self._kept = dict[str, Place]()
+        try:
+            yield
+        finally:
+            self._kept = None
+            for place in kept.values():
+                place.close()
+
+    def _kept_place(self, name: str) -> Place | None:
+        """One that is open, if it still answers."""
+        place = self._kept.get(name) if self._kept is not None else None
+        if place is None:
+            return None
+        try:
+            place.fetch("SELECT 1 AS one")
+        except PlaceError:
+            place.close()
+            return None
+        return place
+
+    def tried(self) -> list[PlaceAnswer]:
+        """Every declared place, tried."""
+        return [tried(name, place.url, self.root) for name, place in self.settings.places.items()]
+
+    def _declared(self, name: str) -> str:
+        """The URL of a place."""
+        declared = self.settings.places.get(name)
+        if declared is None:
+            mend = did_you_mean(name, self.settings.places, "places: " + ", ".join(self.settings.places))
+            raise DeclarationError(f"no place '{name}' is declared", where=SETTINGS, mend=mend)
+        return declared.url
+
+    @contextmanager
+    def rehearsal(self, name: str, table: str) -> Iterator[tuple[Place, bool]]:
+        """A place for a load that is not to stand, and whether it is one in memory.
+
+        Raises:
+            DeclarationError: no such place is declared, or its URL is wrong.
+            PlaceError: it cannot be reached.
+        """
+        place, in_memory = rehearsal(name, self._declared(name), self.root, table)
+        try:
+            yield place, in_memory
+        finally:
+            place.close()
