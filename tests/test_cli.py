@@ -120,7 +120,7 @@ def test_what_cannot_be_done_is_said_in_one_message(
 
 @pytest.mark.parametrize(
     ("url", "what"),
-    [("duckdb:///no/such/x.duckdb", "the folder of no/such/x.duckdb is not there"), ("oracle://scott:${CAT}@db/x", "needs a driver that is not installed"), ("odd://scott:${CAT}@db/x", "scott:***@db"), ("oracle://scott:tiger@db/x", "a password stands in the url"),
+    [("duckdb:///no/such/x.duckdb", "the folder of no/such/x.duckdb is not there"), ("oracle://scott:${CAT}@db/x", "needs a driver that is not installed"), ("odd://scott:${CAT}@db/x", "scott:***@db"), ("oracle://scott:tiger@db/x", "the url contains a password"),
      ("duckdb:///charters/tickets.toml", "is not a DuckDB database"), ("duckdb:///${NOT_SET}.duckdb", "variable NOT_SET is not set")],
 )  # fmt: skip
 def test_a_place_that_cannot_be_opened_is_told_without_its_secrets(

@@ -48,7 +48,7 @@ REFUSED = [
     ),
     ("n = '3'", "cannot compare: n is integer, '3' is text", "'3'", "write 3 without quotes"),
     ("sum(fare) > 3", "sum(...) is an aggregate; 'each' looks at one row at a time", "sum", "write it under 'whole'"),
-    ("fare > 3; drop table x", "';' has no place here", ";", "one condition, and nothing after it"),
+    ("fare > 3; drop table x", "';' is not expected here", ";", "one condition, and nothing after it"),
     ("fare > 3 and", "a value is missing at the end", "", ""),
     ("lenght(name) > 3", "no function 'lenght'", "lenght", "did you mean 'length'?"),
     ("fare in (select 1)", "a condition cannot hold a query", "select", "a query is written under 'offenders'"),
@@ -56,8 +56,8 @@ REFUSED = [
     ("paid = 1", "cannot compare: paid is boolean, 1 is integer", "1", "write true or false"),
     ("not fare", "'not' needs boolean, but fare is decimal(8,2)", "fare", ""),
     ("1 < fare < 3", "comparisons do not chain", "<", "write a < b and b < c"),
-    ("fare == 3", "'==' has no place here", "==", "write ="),
-    ("n::text = '3'", "'::' has no place here", "::", "write cast(x as kind)"),
+    ("fare == 3", "'==' is not expected here", "==", "write ="),
+    ("n::text = '3'", "'::' is not expected here", "::", "write cast(x as kind)"),
     ("date '2026-02-30' < day", "'2026-02-30' is not a date", "date '2026-02-30'", "write date '2026-12-31'"),
     ("name = 'abc", "this text has no closing quote", "'abc", ""),
     ("fare = null", "a comparison with null is never true", "null", "write is null"),
@@ -65,7 +65,7 @@ REFUSED = [
     ("substring(name, 0, 2) = 'a'", "substring counts with a whole number, from 1", "0", ""),
     ("(fare > 1", "expected ')', but the condition ends here", "", ""),
     ("fare > 0x1F", "this is not a number", "0x1F", ""),
-    ("b.fare > 1", "'.' has no place here", ".", None),
+    ("b.fare > 1", "'.' is not expected here", ".", None),
     ("day > :dya", "no parameter ':dya'", ":dya", "did you mean 'day'?"),
     ("paid > true", "boolean has no order", ">", ""),
     ("", "the condition is empty", "", ""),
@@ -91,7 +91,7 @@ def test_a_wrong_condition_is_refused_with_its_place_and_a_hint(
     assert error.pointed(text).splitlines()[1].strip("^ ") == ""
 
 
-WHOLES_REFUSED = [("fare > 3", "'fare' stands outside"), ("sum(name) > 1", "sum needs"), ("max(paid)", "max has no meaning"),
+WHOLES_REFUSED = [("fare > 3", "'fare' is used outside"), ("sum(name) > 1", "sum needs"), ("max(paid)", "max has no meaning"),
                   ("sum(sum(fare)) > 1", "an aggregate cannot hold another"), ("1 = 1", "a 'whole' condition needs")]  # fmt: skip
 
 

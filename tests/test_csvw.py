@@ -64,7 +64,7 @@ def test_a_charter_comes_of_metadata(space: Space) -> None:
     assert charter["columns"]["code"]["pattern"] == "[A-Z]{2}[0-9]+"
     assert "lists of values in one field (tags)" in proposed.out
     assert "a virtual column" in proposed.out
-    assert "duration, which no kind stands for" in proposed.out
+    assert "duration, for which there is no kind" in proposed.out
 
 
 def test_the_described_file_loads_with_nothing_rejected(space: Space) -> None:
@@ -160,9 +160,9 @@ def test_a_file_of_data_is_described_too(space: Space) -> None:
         ({"tableSchema": {}}, "describes no columns"),
         ({"tableSchema": "http://line.example/schema.json"}, "its schema is elsewhere"),
         ({"tableSchema": "gone.json"}, "cannot be read"),
-        ({"tableSchema": {"columns": [7]}}, "column 1 is no object"),
+        ({"tableSchema": {"columns": [7]}}, "column 1 is not an object"),
         ({"dialect": {"headerRowCount": "many"}}, "not written as the vocabulary has it"),
-        ({"dialect": {"encoding": "klingon"}}, "is no encoding"),
+        ({"dialect": {"encoding": "klingon"}}, "is not an encoding"),
         ({"tableSchema": {"columns": [{"name": "x", "datatype": {"base": "string", "maxLength": "x"}}]}}, "vocabulary"),
     ],
 )

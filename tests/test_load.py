@@ -507,8 +507,8 @@ REPEATED = "ticket_no;fare;sold_on\nT001;1;03.06.2026\nT002;2;\nT001;3;05.06.202
          "line 6: its key comes again, later, in line 8"]),
         ('keep = "last"\nby = "sold_on"\n', ["2", "3", "5"], ["line 2: its key comes again, later, in line 4",
          "line 6: its key comes again, later, in line 4", "line 8: its key comes again, later, in line 4"]),
-        ('keep = "none"\n', ["2", "5"], ["line 2: its key stands in line 4 too, and none stays", "line 4: its key stands in line 2 too, and none stays",
-         "line 6: its key stands in line 2 too, and none stays", "line 8: its key stands in line 2 too, and none stays"]),
+        ('keep = "none"\n', ["2", "5"], ["line 2: has the same key as line 4; none of them is loaded", "line 4: has the same key as line 2; none of them is loaded",
+         "line 6: has the same key as line 2; none of them is loaded", "line 8: has the same key as line 2; none of them is loaded"]),
         ("*", ["1", "2", "3", "4", "5"], ["line 8: repeats the row of line 6"]),
     ],
 )  # fmt: skip
@@ -541,8 +541,8 @@ def test_a_key_is_held_against_the_other_files_and_the_table(space: Space, keep:
     assert first == {
         "first": [f"b3: repeats the key of line 2 of {b.replace('b.csv', 'a.csv')}"],
         "last": [f"a2: its key comes again, later, in line 3 of {b}"],
-        "none": [f"a2: its key stands in line 3 of {b} too, and none stays",
-                 f"b3: its key stands in line 2 of {b.replace('b.csv', 'a.csv')} too, and none stays"],
+        "none": [f"a2: has the same key as line 3 of {b}; none of them is loaded",
+                 f"b3: has the same key as line 2 of {b.replace('b.csv', 'a.csv')}; none of them is loaded"],
     }[keep]  # fmt: skip
     assert [second["balance"][name] for name in ("loaded", "repeated")] == [1, 1]
     assert any("overlaps an earlier one" in note for note in second["notes"])

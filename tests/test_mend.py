@@ -94,7 +94,7 @@ def test_a_row_can_come_only_once(space: Space) -> None:
 
 
 REFUSED: list[tuple[str, Callable[[str], str], str]] = [
-    ("no links", lambda _: "ticket_no,fare,sold_on\nT009,1,2\n", "no file of rejected rows"),
+    ("no links", lambda _: "ticket_no,fare,sold_on\nT009,1,2\n", "not a file of rejected rows"),
     ("a row of another file", lambda text: text.replace("inbox/", "outbox/"), "did not set record 2 of outbox/"),
     ("a record that was loaded", lambda text: text.replace("csv,3,2,", "csv,3,1,"), "did not set record 1"),
     ("a link that was lost", lambda text: text.replace("1,inbox", ",inbox", 1), "does not say which rejected row"),
@@ -135,7 +135,7 @@ def test_a_rule_over_the_load_sees_the_rows_that_came_later_with_it(space: Space
     ("rows", "tolerate", "message", "code"),
     [
         ("T001;1,50;01.06.2026\n", '"all"', "would be loaded", 0),
-        ("T001;1,50;01.06.2026\nT002;x;01.06.2026\n", '"none"', "would be undone: 1 of 2 rows were rejected", 1),
+        ("T001;1,50;01.06.2026\nT002;x;01.06.2026\n", '"none"', "would be undone: 1 of 2 rows rejected", 1),
         ("T009;1,50;01.06.2026\n", '"all"', "would be undone: 1 rule fails: 'no T009'", 1),
     ],
 )
@@ -191,7 +191,7 @@ STATED = [
     ("footer, another total", '{ in = "footer", pattern = ";(?P<fare>[0-9,]+)$" }', "END;2;4,10\n", "a total of fare of 4.10, and 4.00 came"),
     ("footer that is cut off", '{ in = "footer", pattern = "^END;(?P<rows>[0-9]+)" }', "T003;2,50;01.06.2026\n", "does not state what the charter expects"),
     ("sidecar", '{ in = "{file}.cnt", pattern = "rows=(?P<rows>[0-9]+)" }', "rows=2", None),
-    ("sidecar, another count", '{ in = "{file}.cnt", pattern = "rows=(?P<rows>[0-9]+)" }', "rows=1", "states 1 rows, and 2 came"),
+    ("sidecar, another count", '{ in = "{file}.cnt", pattern = "rows=(?P<rows>[0-9]+)" }', "rows=1", "states 1 row, and 2 came"),
     ("sidecar that is missing", '{ in = "inbox/{day}.cnt", pattern = "(?P<rows>[0-9]+)" }', "rows=2", "is not there"),
 ]  # fmt: skip
 

@@ -110,18 +110,18 @@ ODD = [
     (TEXT + "1;2\n", "records with too few fields", 1),
     (TEXT + "1;2;3;4;5;6\n" * 2, "records with too many fields", 2),
     (TEXT + '1;"x"y;3;4;5\n', "stray quotes", 1),
-    (TEXT + "id;code;fare;sold_on;note\n", "the header stands again further down", 1),
+    (TEXT + "id;code;fare;sold_on;note\n", "the header is repeated further down", 1),
     (TEXT + "\n\n", "empty lines", 2),
     (TEXT + "7;x;1,00;01.06.2026;z\n", "repeats in what is nearly a key", 1),
-    (TEXT + "x;x;1,00;01.06.2026;z\n", "values that are no whole number", 1),
+    (TEXT + "x;x;1,00;01.06.2026;z\n", "values that are not whole numbers", 1),
     (TEXT + "900;x;1.234,00;01.06.2026;z\n", "numbers with a thousands sign", 1),
-    (TEXT + "900;x;1,00;31.06.2026;z\n", "values that are no date", 1),
+    (TEXT + "900;x;1,00;31.06.2026;z\n", "values that are not dates", 1),
     (TEXT + "900; x;1,00;01.06.2026;z\n", "white space at the ends of values", 1),
     (TEXT + "900;NULL;1,00;01.06.2026;z\n", "a value that looks like null", 1),
     (column(["007", "12"] * 10), "leading zeros, which a number would lose", 10),
     (column([""] * 5), "it is blank throughout", 0),
     (column(["01/02/2026"] * 9), "dates that could be %d/%m/%Y as well as %m/%d/%Y", 0),
-    (column(["2026-06-01", "01.06.2026"] * 9), "mixed forms of date: %Y-%m-%d and %d.%m.%Y", 0),
+    (column(["2026-06-01", "01.06.2026"] * 9), "mixed forms of dates: %Y-%m-%d and %d.%m.%Y", 0),
     (TEXT.replace("id;code", "code;code"), "the header names it more than once", 0),
     (TEXT + "1;2;3;4;5\r\n", "mixed line ends at the start: 1 CRLF, 301 LF", 0),
 ]
@@ -184,7 +184,7 @@ def test_the_page_has_a_chart_a_column_and_nothing_from_outside(demo: Space) -> 
     assert ended.code == 0
     assert page.count("data:image/svg+xml;base64,") == 8
     assert "all values have 9 characters" in page  # of ticket_no there is nothing to draw
-    assert "values that are no date" in page
+    assert "values that are not dates" in page
     assert not re.search(r'(?:src|href)="(?!data:)', page)
 
 

@@ -457,7 +457,7 @@ def test_a_merge_into_a_table_whose_key_is_none_is_refused(sort: str, there: Spa
 
     found = there.run("load", "tickets", "--day", DAY)
 
-    assert "1 rows of the table have a key that stands there before" in found.text
+    assert "1 row of the table has a key that is in the table already" in found.text
     assert database.ask("SELECT count(*) FROM tickets") == [(3,)]
 
 

@@ -67,8 +67,8 @@ def test_a_proposal_says_what_was_seen_and_what_is_a_guess(space: Space) -> None
     assert charter["columns"]["fare"]["kind"] == "decimal(6,2)"
     for told in (
         "a guess: 20260601 is the day",
-        "300 rows were read",
-        "a guess: no value stands twice",
+        "300 rows read",
+        "a guess: no value is there twice",
         "from 0.5 to 39.5",
     ):
         assert told in text

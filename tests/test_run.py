@@ -269,7 +269,7 @@ def test_failing_loads_are_mailed_as_text_and_html(
     assert (mail["From"], mail["To"]) == ("n@line.example", "desk@line.example, b@line.example")
     assert mail["Subject"] == "[Test line] 2026-06-02: d fails"
     text, page = (mail.get_body((kind,)).get_content() for kind in ("plain", "html"))
-    assert "line 2: k is no integer (x<b>)" in text
+    assert "line 2: k is not an integer (x<b>)" in text
     assert "x&lt;b&gt;" in page
 
 

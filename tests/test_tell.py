@@ -174,10 +174,10 @@ def test_two_processes_never_send_one_mail(space: Space) -> None:
 
 
 WRONG = [
-    ("smtp://127.0.0.1:99999", "n@x.example", "'99999' is no port"),
-    ("smtp://h:25x", "n@x.example", "'25x' is no port"),
-    ("smtp://127.0.0.1", "nobody", "'nobody' is no mail address"),
-    ("smtp://127.0.0.1", "a@b, c@d", "is no mail address"),
+    ("smtp://127.0.0.1:99999", "n@x.example", "'99999' is not a port"),
+    ("smtp://h:25x", "n@x.example", "'25x' is not a port"),
+    ("smtp://127.0.0.1", "nobody", "'nobody' is not a mail address"),
+    ("smtp://127.0.0.1", "a@b, c@d", "is not a mail address"),
 ]
 
 

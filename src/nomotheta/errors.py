@@ -78,3 +78,8 @@ def visible(value: Any) -> str:
 def visible_lines(text: str) -> str:
     """Text of several lines with its other control characters made visible."""
     return "\n".join(visible(line) for line in text.split("\n"))
+
+
+def counted(count: int, noun: str) -> str:
+    """A count of things in words: 1 row, 2 rows, 1,021 rows."""
+    return f"{count:,} {noun}" if count == 1 else f"{count:,} {noun}s"

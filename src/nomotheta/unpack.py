@@ -26,7 +26,7 @@ from typing import Any, BinaryIO
 
 from blake3 import blake3
 
-from nomotheta.errors import DeliveryError
+from nomotheta.errors import DeliveryError, counted
 
 CHUNK = 8 << 20
 Most = Callable[[], int]
@@ -369,9 +369,9 @@ def _decompressed(file: BinaryIO, packing: str, name: str, sizes: Iterator[int])
 
 def _damaged(packing: str, error: Exception, done: int, name: str) -> DeliveryError:
     if isinstance(error, EOFError) or "truncated" in str(error).lower() or "ended before" in str(error):
-        what = f"the {packing} data ends in the middle, after {done:,} bytes of content"
+        what = f"the {packing} data ends in the middle, after {counted(done, 'byte')} of content"
         return DeliveryError(what, where=name, mend="the transfer was cut off: have the file sent again")
-    what = f"the {packing} data is damaged after {done:,} bytes of content ({error})"
+    what = f"the {packing} data is damaged after {counted(done, 'byte')} of content ({error})"
     return DeliveryError(what, where=name, mend="have the file sent again")
 
 
@@ -474,7 +474,7 @@ def _open_zip(file: BinaryIO) -> Any:
     end = archive.start_dir + sum(_entry_size(each) for each in archive.infolist())
     if min(each.header_offset for each in archive.infolist()) or _behind(file, end, len(archive.comment)):
         mend = "the archive may be two, one behind the other, or cut: have the file sent again"
-        raise DeliveryError("bytes that belong to no file stand before or behind the zip archive's own", mend=mend)
+        raise DeliveryError("there are bytes before or after the zip archive's own that belong to no file", mend=mend)
     if members[0].flag_bits & 1:
         raise DeliveryError("the zip archive is encrypted", mend="unpack it before it is delivered")
     return archive.open(members[0])

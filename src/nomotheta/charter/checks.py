@@ -298,7 +298,7 @@ def _habit(text: str, error: ConditionError) -> str:
     if word is None:
         return ""
     if word[0].startswith('"') and "column" in error.what:
-        return f"a text stands between apostrophes: '{word[0].strip(chr(34))}'"
+        return f"a text goes between apostrophes: '{word[0].strip(chr(34))}'"
     return _HABITS.get(word[0].casefold(), "")
 
 

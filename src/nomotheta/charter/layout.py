@@ -94,7 +94,7 @@ class _Checks(Declared):
         try:
             return ("".encode(value) and value) or value
         except LookupError:
-            raise ValueError(f"'{value}' is no encoding; write utf-8, utf-16, latin-1 or cp1252") from None
+            raise ValueError(f"'{value}' is not an encoding; write utf-8, utf-16, latin-1 or cp1252") from None
 
     @field_validator("date_forms", "time_forms", "timestamp_forms", check_fields=False)
     @classmethod
@@ -112,7 +112,7 @@ class _Checks(Declared):
     @classmethod
     def _cells(cls, value: str) -> str:
         if value and not re.fullmatch(r"[A-Za-z]{1,3}[1-9][0-9]{0,6}:[A-Za-z]{1,3}([1-9][0-9]{0,6})?", value):
-            raise ValueError(f"'{value}' is no range of cells; write one such as 'B3:H200', or 'B3:H' down to the end")
+            raise ValueError(f"'{value}' is not a range of cells; write one such as 'B3:H200', or 'B3:H' to the end")
         return value
 
     @model_validator(mode="after")

@@ -88,12 +88,12 @@ def _merging(read: Read) -> list[Problem]:
     found = []
     if charter.keys[0].otherwise != "reject":
         mend = 'write otherwise = "reject" at the first key, or leave it out'
-        found.append(read.source.problem(path, "a key that is merged by cannot stand twice in a delivery", mend))
+        found.append(read.source.problem(path, "rows are merged by this key, so a delivery cannot have it twice", mend))
     for name in charter.keys[0].columns:
         column = charter.columns.get(name)
         filled = column is None or column.filled or column.value is not None
         if column and not filled and (column.blank.value, column.blank.otherwise) != ("never", "reject"):
-            what = f"rows are merged by '{name}', which may be blank, and then is no key"
+            what = f"rows are merged by '{name}', which may be blank; a blank cannot be a key"
             found.append(read.source.problem(("columns", name), what, 'write blank = "never"'))
     for at, key in enumerate(charter.keys[1:], 1):
         if key.otherwise == "reject":
@@ -113,7 +113,7 @@ def _stated(read: Read) -> list[Problem]:
                 name, charter.file_columns(), "call the count of rows 'rows', and a total as its column"
             )
             found.append(
-                read.source.problem(path, f"the pattern names '{name}', which is no column of the files", mend)
+                read.source.problem(path, f"the pattern names '{name}', which is not a column of the files", mend)
             )
         elif kind.name not in {"integer", "decimal"}:
             mend = "totals are stated of integer and decimal columns"
@@ -135,7 +135,7 @@ def _positions(read: Read, layout: Layout) -> list[Problem]:
         taken.setdefault(str(at), name)
         if layout.traits.placed and not isinstance(at, list):
             mend = "write at = [FIRST, LAST]: its characters in the line, from 1"
-            what = f"in fixed-width text '{name}' must say where it stands"
+            what = f"in fixed-width text '{name}' must say which characters it is in"
             found.append(read.source.problem(("columns", name), what, mend))
         elif not layout.traits.placed and isinstance(at, list):
             mend = 'write at = 3 for the third field, or format = "fixed" in the layout'

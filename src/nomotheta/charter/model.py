@@ -17,6 +17,7 @@ from pydantic_core import core_schema
 
 from nomotheta.charter.layout import Declared, DeclaredLayout
 from nomotheta.conditions import Kind, parse_kind
+from nomotheta.errors import counted
 from nomotheta.layout import Layout
 
 Otherwise = Literal["reject", "fail", "warn"]
@@ -37,7 +38,7 @@ class Tolerance(BaseModel):
 
     def __str__(self) -> str:
         if self.rows is not None:
-            return "none" if self.rows == 0 else f"{self.rows} rows"
+            return "none" if self.rows == 0 else counted(self.rows, "row")
         return "all" if self.share is None else f"{(self.share * 100).normalize():f}%"
 
 
@@ -54,7 +55,7 @@ def _tolerance(value: Any) -> Tolerance:
     percent = re.fullmatch(r"(\d+(?:\.\d+)?)\s*%", value, re.A) if isinstance(value, str) else None
     if percent and Decimal(percent[1]) <= 100:
         return Tolerance(share=Decimal(percent[1]).scaleb(-2))
-    raise ValueError('this is no tolerance; write "none", a number of rows, a share such as "0.5%", or "all"')
+    raise ValueError('this is not a tolerance; write "none", a number of rows, a share such as "0.5%", or "all"')
 
 
 def _kind(value: Any) -> Kind:
@@ -102,7 +103,7 @@ class Stated(Declared):
         try:
             names = re.compile(value).groupindex
         except re.error as error:
-            raise ValueError(f"'{value}' is no regular expression: {error}") from None
+            raise ValueError(f"'{value}' is not a regular expression: {error}") from None
         if not names:
             raise ValueError("the pattern names nothing; write (?P<rows>[0-9]+), or (?P<COLUMN>…) for a total")
         return value
@@ -250,7 +251,7 @@ class Column(Declared):
     @classmethod
     def _span(cls, value: int | list[int] | None) -> int | list[int] | None:
         if isinstance(value, list) and value[1] < value[0]:
-            raise ValueError("the last character stands before the first; write at = [FIRST, LAST]")
+            raise ValueError("the last character is before the first; write at = [FIRST, LAST]")
         return value
 
     @model_validator(mode="after")
@@ -426,7 +427,7 @@ class Place(Declared):
     def _no_secret(cls, value: str) -> str:
         written = re.search(r"://[^:/@]*:([^@]*)@|[?&][a-z]*password=([^&]*)", value)
         if written and not re.fullmatch(r"(\$\{\w+\})?", written[1] or written[2] or "", re.ASCII):
-            raise ValueError("a password stands in the url; keep it in the environment, and write ${ENV_NAME} for it")
+            raise ValueError("the url contains a password; keep it in the environment, and write ${ENV_NAME} for it")
         return value
 
 
@@ -449,7 +450,7 @@ class Tell(Declared):
         host = value.rpartition("@")[2] if value.startswith("smtp") else ""
         port = re.search(r":([^:/\]]*)/?$", host.partition("://")[2] or host)
         if port and not (port[1].isdecimal() and 0 < int(port[1]) <= _PORTS):
-            raise ValueError(f"'{port[1]}' is no port: write a number from 1 to {_PORTS}, as in smtp://host:25")
+            raise ValueError(f"'{port[1]}' is not a port: write a number from 1 to {_PORTS}, as in smtp://host:25")
         return value
 
     @field_validator("sender", "to")
@@ -457,7 +458,7 @@ class Tell(Declared):
     def _address(cls, value: str | list[str]) -> str | list[str]:
         for each in [value] if isinstance(value, str) else value:
             if not re.fullmatch(r"[^\s@<>,;:]+@[^\s@<>,;:]+|[^@<>,;:\r\n]*<[^\s@<>,;:]+@[^\s@<>,;:]+>", each):
-                raise ValueError(f"'{each}' is no mail address: write one such as desk@line.example")
+                raise ValueError(f"'{each}' is not a mail address: write one such as desk@line.example")
         return value
 
 
@@ -476,7 +477,7 @@ class Settings(Declared):
         import zoneinfo
 
         if value not in zoneinfo.available_timezones():
-            raise ValueError(f"'{value}' is no time zone; write one such as Atlantic/Faroe or UTC")
+            raise ValueError(f"'{value}' is not a time zone; write one such as Atlantic/Faroe or UTC")
         return value
 
     @field_validator("places")

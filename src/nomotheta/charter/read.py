@@ -94,7 +94,7 @@ def read_source(path: Path, name: str) -> tuple[dict[str, Any], Source]:
 def _not_toml(error: tomllib.TOMLDecodeError, name: str) -> DeclarationError:
     message, _, rest = str(error).partition(" (at ")
     line = "".join(c for c in rest.partition("line")[2].partition(",")[0] if c.isdigit())
-    hint = "texts stand in quotes, lists in [...], and each table [like.this] on its own line"
+    hint = "texts go in quotes, lists in [...], and each table [like.this] on its own line"
     return DeclarationError(
         f"it is not valid TOML: {message[:1].lower()}{message[1:]}", where=f"{name}:{line}" if line else name, mend=hint
     )

@@ -119,4 +119,4 @@ def instant(kind: Kind, value: Any, zone: str) -> Any:
         known = value if value.tzinfo else value.replace(tzinfo=zoneinfo.ZoneInfo(zone))
         return known.astimezone(datetime.UTC)
     except OverflowError:
-        raise ValueError(f"{value} is no instant of the years 1 to 9999 in UTC") from None
+        raise ValueError(f"{value} is not a moment in the years 1 to 9999 in UTC") from None

@@ -236,7 +236,7 @@ def load(
     place: Place = None,
     create: Create = False,
     rehearse: Annotated[
-        bool, typer.Option("--rehearse", help="All of it, and nothing is kept: would this delivery pass?")
+        bool, typer.Option("--rehearse", help="Trial run: load and check everything, then roll back.")
     ] = False,
     again: Annotated[
         Path | None, typer.Option("--again", metavar="FILE", help="Mended rows of an earlier load (rejects --csv).")

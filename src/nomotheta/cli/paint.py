@@ -12,7 +12,7 @@ from rich.segment import Segment
 from rich.table import Table
 from rich.text import Text
 
-from nomotheta.errors import NomothetaError, visible, visible_lines
+from nomotheta.errors import NomothetaError, counted, visible, visible_lines
 
 SIGNS = {"pass": "✓", "warn": "!", "fail": "✗", "error": "?"}
 TONES = {"pass": "green", "warn": "yellow", "fail": "red", "error": "magenta"}
@@ -79,7 +79,7 @@ def plain_table(*columns: tuple[str, str]) -> Table:
 
 def rows_told(count: int) -> str:
     """A count of rows in words."""
-    return f"{count:,} row" if count == 1 else f"{count:,} rows"
+    return counted(count, "row")
 
 
 class Indented:

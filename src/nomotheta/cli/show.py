@@ -12,7 +12,7 @@ from rich.text import Text
 
 from nomotheta.charter import Problem
 from nomotheta.cli.paint import SIGNS, TONES, cell, indented, number, out, plain_table, rows_told, verdict_text
-from nomotheta.errors import visible
+from nomotheta.errors import counted, visible
 from nomotheta.ledger import Entry, Judgement, LoadResult, RunResult, ShownReject, TableResult, Undone
 from nomotheta.load import Balance
 from nomotheta.place import PlaceAnswer
@@ -172,10 +172,10 @@ def _show_met_in_short(console: Console, met: Sequence[Finding]) -> None:
     if not met:
         return
     idle = sum(finding.rows == 0 for finding in met)
-    told = "1 rule is met" if len(met) == 1 else f"{len(met)} rules are met"
+    told = f"{counted(len(met), 'check')} passed"
     text = Text(f"✓ {told}", "green")
     if idle:
-        text.append(f", {'all' if idle == len(met) else idle} of them because there was no row to look at", "yellow")
+        text.append(f", {'all' if idle == len(met) else idle} of them because there were no rows to check", "yellow")
     console.print(indented(text, 2))
     for finding in met:
         if finding.breaks:
@@ -200,12 +200,12 @@ def show_balance(console: Console, balance: Balance, *, undone: bool = False) ->
     """The account of a load, as two sums."""
     grid = Table.grid(padding=(0, 1))
     for each in () if balance.many else balance.files:
-        grid.add_row(Text("file", "dim"), Text(f"{visible(each.file)}: {each.lines:,} lines = {each.told()}"))
+        grid.add_row(Text("file", "dim"), Text(f"{visible(each.file)}: {counted(each.lines, 'line')} = {each.told()}"))
     if balance.many:
         whole, worst = balance.together(), balance.worst()
-        grid.add_row(Text("files", "dim"), Text(f"{whole.file}: {whole.lines:,} lines = {whole.told()}"))
+        grid.add_row(Text("files", "dim"), Text(f"{whole.file}: {counted(whole.lines, 'line')} = {whole.told()}"))
         for each in worst:
-            told = f"{each.rejected:,} rejected + {each.repeated:,} repeated of {each.records:,} records"
+            told = f"{each.rejected:,} rejected + {each.repeated:,} repeated of {counted(each.records, 'record')}"
             grid.add_row("", Text(f"{visible(each.file)}: {told}"))
         more = sum(each.set_aside > 0 for each in balance.files) - len(worst)
         if more > 0:
@@ -214,7 +214,7 @@ def show_balance(console: Console, balance: Balance, *, undone: bool = False) ->
     merged = ""
     if balance.how == "merge":
         merged = f" ({balance.inserted:,} inserted, {balance.updated:,} updated, {balance.unchanged:,} unchanged)"
-    rows = f"{balance.records:,} records = {balance.loaded:,} loaded{merged} + {aside}"
+    rows = f"{counted(balance.records, 'record')} = {balance.loaded:,} loaded{merged} + {aside}"
     removed = f" − {balance.removed:,} replaced" if balance.removed else ""
     new = f"{balance.inserted:,} inserted" if merged else f"{balance.loaded:,} loaded"
     after = f"{balance.before:,} again" if undone else f"{balance.after:,}"
@@ -283,7 +283,7 @@ def _show_judgement(console: Console, result: Judgement) -> None:
     rows = next((f.rows for f in result.findings if f.rows is not None and f.over == "table"), None)
     if rows is not None:
         counts = [f"{verdicts.count(each)} {each}" for each in ("error", "fail", "warn", "pass") if each in verdicts]
-        title.append(f"  {rows_told(rows)} in {result.place}, {len(verdicts)} rules: {', '.join(counts)}")
+        title.append(f"  {rows_told(rows)} in {result.place}, {counted(len(verdicts), 'rule')}: {', '.join(counts)}")
     console.print(title)
     if result.message:
         console.print(indented(Text(visible(result.message), TONES[result.verdict]), 2))
@@ -334,7 +334,7 @@ def show_reconciliation(result: Reconciliation) -> None:
     console.print(Text.assemble((result.table, "bold"), "  ", verdict_text(result.verdict), f"  {result.over}: {told}"))
     grid = Table.grid(padding=(0, 1))
     aside = f"{result.rejected:,} rejected − {result.repeated:,} repeated"
-    files = f"{result.records:,} records − {aside} = {rows_told(result.files_rows)}"
+    files = f"{counted(result.records, 'record')} − {aside} = {rows_told(result.files_rows)}"
     grid.add_row(Text("files", "dim"), Text(files))
     grid.add_row(
         Text("table", "dim"),
@@ -467,9 +467,9 @@ def show_lint(charters: Sequence[str], problems: Sequence[Problem], notes: Seque
             console.print(Text(f"  → {visible(problem.mend)}"), soft_wrap=True)
     if problems:
         console.print()
-    noun = "charter" if len(charters) == 1 else "charters"
-    told = f"{len(problems)} {'problem' if len(problems) == 1 else 'problems'} in" if problems else "No problem in"
-    console.print(Text(f"{told} {len(charters)} {noun}", "red" if problems else "green"))
+    several = counted(len(charters), "charter")
+    told = f"{counted(len(problems), 'problem')} in" if problems else "No problem in"
+    console.print(Text(f"{told} {several}", "red" if problems else "green"))
     for note in notes:
         console.print(Text(f"note  {visible(note)}", "dim"), soft_wrap=True)
 

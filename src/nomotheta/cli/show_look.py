@@ -10,7 +10,7 @@ from rich.table import Table
 from rich.text import Text
 
 from nomotheta.cli.paint import cell, indented, out, plain_table, rows_told
-from nomotheta.errors import visible
+from nomotheta.errors import counted, visible
 from nomotheta.peek import Look, SeenColumn
 
 _MOST_COLUMNS, _MOST_KEYS = 50, 8  # that are shown on a screen
@@ -23,10 +23,10 @@ def show_look(found: Look) -> None:
     """What a file is, and what is odd about it."""
     console = out()
     read = "" if found.whole else ", the start of it"
-    columns = "1 column" if len(found.columns) == 1 else f"{len(found.columns):,} columns"
+    columns = counted(len(found.columns), "column")
     console.print(Text.assemble((visible(found.file), "bold"), f"  {rows_told(found.rows)}{read}, {columns}"))
     grid = Table.grid(padding=(0, 2, 0, 0))
-    size = f"{found.bytes_on_disk:,} bytes" + (f", {found.packing}" if found.packing else "")
+    size = counted(found.bytes_on_disk, "byte") + (f", {found.packing}" if found.packing else "")
     ends = ", ".join(found.line_ends) or "none"
     delimiter = _NAMES.get(found.delimiter, found.delimiter)
     facts = [("size", size, "")]

@@ -36,7 +36,7 @@ _CASTS = {
 }  # fmt: skip
 _INSTEAD_OF_CAST = {
     ("real", "integer"): "write floor(x), ceil(x) or round(x)",
-    ("text", "date"): "declare the column as date: then what is no date is found without a condition",
+    ("text", "date"): "declare the column as date: then values that are not dates are found without a condition",
     ("text", "timestamp"): "declare the column as timestamp: then what is none is found without a condition",
 }
 _LITERALS = {
@@ -133,7 +133,7 @@ class _Checker:
             self.fail(f"no column '{node.value}'", node, hint)
         if self.mode == "whole" and not self.inside:
             hint = f"write max({name}), count(distinct {name}), ... or use 'each'"
-            self.fail(f"'{name}' stands outside an aggregate; 'whole' speaks of all rows together", node, hint)
+            self.fail(f"'{name}' is used outside an aggregate; a 'whole' is about all rows together", node, hint)
         node.value = name
         return self.columns[name]
 

@@ -251,7 +251,7 @@ class _Parser:
         self.no_query()
         inner = self.either()
         if self.is_op(","):
-            self.fail("a list of values has no place here")
+            self.fail("a list of values is not expected here")
         end = self.want(")").end
         return Node("group", [inner], token.start, end)
 

@@ -90,5 +90,5 @@ def _unreadable(text: str, at: int) -> ConditionError:
         return ConditionError("this is not a number", at, at + number.end())
     for sign, hint in _ELSEWHERE.items():
         if text.startswith(sign, at):
-            return ConditionError(f"'{sign}' has no place here", at, at + len(sign), hint)
-    return ConditionError(f"{text[at]!r} has no place here", at, at + 1)
+            return ConditionError(f"'{sign}' is not expected here", at, at + len(sign), hint)
+    return ConditionError(f"{text[at]!r} is not expected here", at, at + 1)

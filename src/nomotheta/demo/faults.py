@@ -27,7 +27,7 @@ class Planted:
 
 _SECOND, _THIRD = NIGHTS[1], NIGHTS[2]
 PLANTED = (
-    Planted(_SECOND, "sailings", "finding", "to_port is listed in ports(code)", "a sailing to XQZ, which is no port"),
+    Planted(_SECOND, "sailings", "finding", "to_port is listed in ports(code)", "a sailing to XQZ: not a port"),
     Planted(_SECOND, "tickets", "reject", "too_few_fields", "a row cut off after its fare", "T26020101"),
     Planted(_SECOND, "tickets", "reject", "too_many_fields", "a note with an unquoted semicolon in it", "T26020202"),
     Planted(_SECOND, "tickets", "reject", "kind", "a number of travellers written as a word: two", "T26020303"),

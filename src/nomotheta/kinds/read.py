@@ -139,12 +139,12 @@ def explain(kind: Kind, reason: Reason, value: str, layout: Layout) -> str:
     if kind.name == "text":
         return "holds a NUL character, which SQL's texts cannot"
     if kind.name == "boolean":
-        return f"is none of {', '.join(forms['boolean'])}"
+        return f"is not one of {', '.join(forms['boolean'])}"
     if kind.name in forms:
-        return f"is no {kind} in the form {' or '.join(forms[kind.name])}"
+        return f"is not a {kind} in the form {' or '.join(forms[kind.name])}"
     if kind.is_number:
-        return f"is no {kind}{_number_hint(value, layout)}"
-    return f"is no {kind}"
+        return f"is not {_article(kind)} {kind}{_number_hint(value, layout)}"
+    return f"is not {_article(kind)} {kind}"
 
 
 def explain_all(kind: Kind, reason: Reason, values: Any, layout: Layout) -> Any:
@@ -166,10 +166,14 @@ def explain_all(kind: Kind, reason: Reason, values: Any, layout: Layout) -> Any:
     return pa.array(told, pa.string()).take(pa.array(which.ravel()))
 
 
+def _article(kind: Kind) -> str:
+    return "an" if kind.name == "integer" else "a"
+
+
 def _number_hint(value: str, layout: Layout) -> str:
     other = "." if layout.decimal_sign == "," else ","
     if value.strip() != value:
         return "; it has white space around it, and the layout does not say trim = true"
     if other in value and layout.thousands_sign != other:
-        return f"; '{other}' stands in it, and the layout declares '{layout.decimal_sign}' as its decimal sign"
+        return f"; it contains '{other}', and the layout declares '{layout.decimal_sign}' as its decimal sign"
     return ""

@@ -11,6 +11,7 @@ from typing import Any, TypeVar
 
 from pydantic import TypeAdapter
 
+from nomotheta.errors import counted
 from nomotheta.ledger.database import Database, at_work
 from nomotheta.ledger.outbox import Outbox
 from nomotheta.ledger.record import Entry, Judgement, LoadResult, RunResult, Undone
@@ -212,7 +213,7 @@ class Ledger:
             self.take_out(result.load_no)
         told = result.message
         if result.verdict == "pass":
-            told = f"load {result.load_no} taken out: {result.removed:,} rows removed"
+            told = f"load {result.load_no} taken out: {counted(result.removed or 0, 'row')} removed"
             told += f", {result.restored:,} put back" if result.restored else ""
         self._rows(
             "UPDATE entries SET state = ?, verdict = ?, summary = ? WHERE entry_id = ?",
@@ -234,7 +235,7 @@ class Ledger:
         if not stands:
             self.take_out(load_no)
         state, verdict = ("cut off", "error") if stands else ("taken out", "pass")
-        told = f"was cut off; load {load_no} is still in" if stands else f"was cut off; load {load_no} is out"
+        told = f"was cut off; the rows of load {load_no} are {'still in' if stands else 'out of'} the table"
         self._rows(
             "UPDATE entries SET state = ?, verdict = ?, summary = ? WHERE entry_id = ?", state, verdict, told, entry_id
         )
@@ -308,7 +309,7 @@ def summary_of_load(result: LoadResult) -> str:
         return f"undone, {result.message}"
     counts = ((balance.rejected, "rejected"), (balance.repeated, "repeated"))
     of = f" of load {result.mends}, mended," if result.mends else ""
-    parts = [f"{balance.loaded:,} rows{of} loaded", *(f"{count:,} {word}" for count, word in counts if count)]
+    parts = [f"{counted(balance.loaded, 'row')}{of} loaded", *(f"{count:,} {word}" for count, word in counts if count)]
     broken = [finding.rule for finding in result.findings if finding.verdict in {"fail", "error"}]
     if result.despite is not None:
         parts.append(f"although load {result.despite} brought the same content")
@@ -326,9 +327,9 @@ def summary_of_judgement(result: Judgement) -> str:
 def summary_of_reconciliation(result: Reconciliation) -> str:
     """A reconciliation in one line."""
     if result.verdict == "pass":
-        return f"{result.over}: {result.table_rows:,} rows, equal"
+        return f"{result.over}: {counted(result.table_rows, 'row')}, equal"
     if result.files_rows != result.table_rows:
-        return f"{result.over}: files hold {result.files_rows:,} rows, the table {result.table_rows:,}"
+        return f"{result.over}: {counted(result.files_rows, 'row')} in the files, {result.table_rows:,} in the table"
     return f"{result.over}: differs in {', '.join(result.differing)}"
 
 

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, fields
 from typing import Literal
 
+from nomotheta.errors import counted
 from nomotheta.place import Merged
 
 _LISTED, _WORST = 8, 5  # files that are shown one by one; of more, those with the most rows set aside
@@ -96,30 +97,31 @@ class Balance:
 
     def together(self) -> FileCount:
         """All files as one."""
-        name = f"{len(self.files):,} files"
+        name = counted(len(self.files), "file")
         return FileCount(name, "", *(sum(getattr(file, each) for file in self.files) for each in _SUMMED))
 
     def faults(self) -> list[str]:
         """What does not add up, and by how much; empty where everything does."""
         found = [
-            f"{file.file}: {file.lines:,} lines were read, but {file.told()} are {file.counted():,}"
+            f"{file.file}: {counted(file.lines, 'line')} read, but {file.told()} are {file.counted():,}"
             for file in self.files
             if file.lines != file.counted()
         ]
         kept = self.loaded + self.rejected + self.repeated
         if kept != self.records:
             found.append(
-                f"{self.records:,} records, but loaded {self.loaded:,} + rejected {self.rejected:,} + "
+                f"{counted(self.records, 'record')}, but loaded {self.loaded:,} + rejected {self.rejected:,} + "
                 f"repeated {self.repeated:,} are {kept:,}"
             )
         if self.how == "merge" and self.unchanged < 0:
             found.append(
-                f"{self.loaded:,} rows were merged, but {self.inserted:,} inserted + {self.updated:,} updated are more"
+                f"{counted(self.loaded, 'row')} merged, but {self.inserted:,} inserted + {self.updated:,} updated "
+                "are more"
             )
         new, word = (self.inserted, "inserted") if self.how == "merge" else (self.loaded, "loaded")
         if self.after != self.before - self.removed + new:
             found.append(
-                f"the table holds {self.after:,} rows, but before {self.before:,} − removed {self.removed:,} + "
-                f"{word} {new:,} are {self.before - self.removed + new:,}"
+                f"the table holds {counted(self.after, 'row')}, but before {self.before:,} − "
+                f"removed {self.removed:,} + {word} {new:,} are {self.before - self.removed + new:,}"
             )
         return found

@@ -15,7 +15,7 @@ import pyarrow.compute as pc
 
 from nomotheta.charter import Check, Compiled
 from nomotheta.conditions import Kind
-from nomotheta.errors import DeliveryError, NomothetaError, PlaceError
+from nomotheta.errors import DeliveryError, NomothetaError, PlaceError, counted
 from nomotheta.events import Listener, Progress, nobody
 from nomotheta.keys import IN_TABLE, InOrder, SeenKeys
 from nomotheta.load.account import Account
@@ -178,7 +178,7 @@ class _Load:
         kept = sum(file.records - file.rejected - file.repeated for file in self.account.counts)
         if there != kept:
             raise PlaceError(
-                f"{kept:,} rows were accepted, but {there:,} lie in {self.order.staging}", where=charter.table,
+                f"{counted(kept, 'row')} accepted, but {there:,} are in {self.order.staging}", where=charter.table,
                 mend=f"drop that table, and load again: DROP TABLE {self.order.staging}",
             )  # fmt: skip
         before = self.place.count(charter.table)
@@ -214,7 +214,7 @@ class _Load:
         if not load.tolerate.allows(balance.rejected, balance.records):
             share = f" ({balance.rejected / balance.records:.2%})"
             raise _UndoneError(
-                f"{balance.rejected:,} of {balance.records:,} rows were rejected{share}; tolerated: {load.tolerate}"
+                f"{balance.rejected:,} of {counted(balance.records, 'row')} rejected{share}; tolerated: {load.tolerate}"
             )
         if not self.place.mark(self.mark(balance.loaded)):
             raise DeliveryError("this content was loaded before", where=self.order.files[0].name)

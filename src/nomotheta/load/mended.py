@@ -99,7 +99,7 @@ def read_mended(root: Path, path: Path, compiled: Compiled) -> Mended:
     missing = [link for link in (OF_LOAD, OF_FILE, OF_RECORD) if link not in header]
     if missing:
         raise DeliveryError(
-            f"this is no file of rejected rows: it has no column '{missing[0]}'", where=name,
+            f"this is not a file of rejected rows: it has no column '{missing[0]}'", where=name,
             mend="write one, mend it and keep its first columns: nomotheta rejects LOAD --csv FILE",
         )  # fmt: skip
     rows: list[tuple[str, int]] = []

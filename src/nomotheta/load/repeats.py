@@ -157,9 +157,8 @@ class Repeats:
         other = self.owners.told(first, file)
         if key.keep == "last":
             return f"its key comes again, later, in {other}"
-        return (
-            f"its key stands in {other} too, and none stays" if key.keep == "none" else f"repeats the {what} of {other}"
-        )
+        same = key.keep == "none"
+        return f"has the same key as {other}; none of them is loaded" if same else f"repeats the {what} of {other}"
 
     def collided(self) -> bool:
         """Whether, where no row of a key stays, the rows that stay out have more keys than hashes."""

@@ -12,7 +12,7 @@ from dataclasses import dataclass, replace
 
 from nomotheta.charter import Compiled
 from nomotheta.conditions import check
-from nomotheta.errors import DeclarationError, DeliveryError, NomothetaError, PlaceError
+from nomotheta.errors import DeclarationError, DeliveryError, NomothetaError, PlaceError, counted
 from nomotheta.load.balance import How
 from nomotheta.load.beside import beside
 from nomotheta.place import Mark, Now, Place
@@ -120,8 +120,8 @@ def undo(place: Place, compiled: Compiled, load_no: int, workspace: str, how: Ho
         after = place.count(table)
         if after != before - removed + restored:
             raise PlaceError(
-                f"the table holds {after:,} rows, but before {before:,} − removed {removed:,} + restored {restored:,} "
-                f"are {before - removed + restored:,}", where=table,
+                f"the table holds {counted(after, 'row')}, but before {before:,} − removed {removed:,} + "
+                f"restored {restored:,} are {before - removed + restored:,}", where=table,
             )  # fmt: skip
         place.unmark(mark)
     if how == "overwrite":

@@ -119,7 +119,7 @@ def look(path: Path, rows: int | None = None, listener: Listener = nobody, *, sp
         if "is not utf-8" not in error.what:
             raise
     # what began as ASCII or UTF-8 turned out not to be
-    told = "bytes that are not UTF-8 stand further down in it"
+    told = "further down there are bytes that are not UTF-8"
     layout = replace(sniffed.layout, encoding="cp1252")
     return _Look(path, name, replace(sniffed, layout=layout, encoding_why=told), listener, spreads=spreads).read(rows)
 
@@ -238,8 +238,8 @@ class _Look:
     def oddities(self) -> list[Oddity]:
         words = {
             "too_few_fields": "records with too few fields", "too_many_fields": "records with too many fields",
-            "stray_quote": "stray quotes", "repeated_header": "the header stands again further down",
-            "no_object": "lines that hold no JSON object", "unknown_member": "objects with a member most do not have",
+            "stray_quote": "stray quotes", "repeated_header": "the header is repeated further down",
+            "no_object": "lines that are not a JSON object", "unknown_member": "objects with a member most do not have",
             "member_twice": "objects that have a member twice",
         }  # fmt: skip
         found = [
@@ -318,7 +318,7 @@ def _kind_oddities(column: ColumnLook, best: Candidate) -> Iterator[Oddity]:
     """What is odd about a column of numbers, moments or words."""
     name, candidates = column.name, column.candidates or []
     if best.misfits:
-        yield Oddity(f"values that are no {_word(best.kind)}", name, best.misfits, best.example or "")
+        yield Oddity(f"values that are not {_words(best.kind)}", name, best.misfits, best.example or "")
     if best.kind.name == "integer" and column.zeros:
         yield Oddity("leading zeros, which a number would lose", name, column.zeros, column.low or "")
     if column.as_text and column.as_value and best.kind.is_number:
@@ -336,8 +336,12 @@ def _mixed_forms(column: ColumnLook) -> Iterator[Oddity]:
     forms = [each for each in column.mixed if each.kind.name in {"date", "timestamp", "decimal"}]
     if len(forms) > 1:
         told = " and ".join(each.form or "decimal point" for each in forms[:2])
-        yield Oddity(f"mixed forms of {_word(forms[0].kind)}: {told}", column.name, example=forms[0].example or "")
+        yield Oddity(f"mixed forms of {_words(forms[0].kind)}: {told}", column.name, example=forms[0].example or "")
 
 
-def _word(kind: Kind) -> str:
-    return "decimal number" if kind.name == "decimal" else "whole number" if kind.name == "integer" else kind.name
+_PLURALS = {"integer": "whole numbers", "decimal": "decimal numbers", "real": "numbers", "timestamptz": "timestamps"}
+
+
+def _words(kind: Kind) -> str:
+    """The values of a kind."""
+    return _PLURALS.get(kind.name, f"{kind.name}s")

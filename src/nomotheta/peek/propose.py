@@ -11,6 +11,7 @@ from typing import Any
 from nomotheta.charter.proposal import Proposal, ProposedColumn, column_name
 from nomotheta.conditions import own
 from nomotheta.conditions.kind import MOST_DIGITS
+from nomotheta.errors import counted
 from nomotheta.layout import Layout
 from nomotheta.peek.look import Look, SeenColumn
 from nomotheta.place import Place, quoted
@@ -48,7 +49,7 @@ def propose_from_look(seen: Look, table: str, file: str, day: datetime.date) -> 
         columns.append(_column(column, names[-1], layout, at=0 if named or not seen.header else len(names)))
     columns.append(ProposedColumn("load_no", [("from", "@load.no", "tells the rows of one load from the others")]))
     by_header = dict(zip((column.name for column in seen.columns), names, strict=False))
-    keys = [([by_header[name] for name in key], "a guess: no value stands twice") for key in seen.keys[:1]]
+    keys = [([by_header[name] for name in key], "a guess: no value is there twice") for key in seen.keys[:1]]
     return Proposal(
         table, list(_notes(seen, file, day)), columns, _files(file), _written(layout), list(_load(seen)), keys
     )
@@ -70,14 +71,14 @@ def propose_from_table(place: Place, table: str, day: datetime.date) -> Proposal
     for column, count in zip(columns, filled, strict=True):
         keys: list[tuple[str, Any, str]] = [("kind", str(column.kind), f"{column.type_name} in the table")]
         if column.kind is None:
-            keys = [("from", "@place", f"{column.type_name} in the table, which no kind stands for")]
+            keys = [("from", "@place", f"{column.type_name} in the table, for which there is no kind")]
         elif column.kind.digits > MOST_DIGITS:
             keys = [("kind", _WIDE, f"a guess: {column.type_name} in the table, which holds more digits than any kind")]
         if column.kind is not None and rows and count == rows:
             keys.append(("blank", "never", "a guess: none is null"))
         proposed.append(ProposedColumn(column.name, keys))
     notes = [
-        f"A charter to start from, proposed from the table {table} in {place.name} on {day}: {rows:,} rows.",
+        f"A charter to start from, proposed from the table {table} in {place.name} on {day}: {counted(rows, 'row')}.",
         "It can be judged at once; add [delivery] to load it.",
     ]
     return Proposal(table, notes, proposed)
@@ -85,7 +86,7 @@ def propose_from_table(place: Place, table: str, day: datetime.date) -> Proposal
 
 def _notes(seen: Look, file: str, day: datetime.date) -> Iterator[str]:
     read = "all" if seen.whole else "the first"
-    yield f"A charter to start from, proposed from {file} on {day}: {read} {seen.rows:,} rows were read."
+    yield f"A charter to start from, proposed from {file} on {day}: {read} {counted(seen.rows, 'row')} read."
     yield "What is called a guess is what this one file shows; check it before you rely on it."
     for label, why in (
         ("Format", seen.file_format_why), ("Delimiter", seen.delimiter_why), ("Header", seen.header_why),
@@ -181,7 +182,7 @@ def _kind(column: SeenColumn, layout: dict[str, Any]) -> tuple[str, str]:
         distinct = "" if column.distinct_exact else "about "
         return text, f"{distinct}{column.distinct:,} distinct values, the longest {column.longest} characters"
     if column.misfits:
-        return text, f"{column.kind} but for {column.misfits:,} values; declare it so to have them set aside"
+        return text, f"{column.kind} but for {counted(column.misfits, 'value')}; declare it so to have them set aside"
     for key in (*_NUMBERS, *_FORM_KEYS):
         wanted = column.layout.get(key)
         have = layout.get(key, getattr(Layout(), key))

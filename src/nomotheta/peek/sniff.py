@@ -10,7 +10,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from nomotheta.errors import DeliveryError
+from nomotheta.errors import DeliveryError, counted
 from nomotheta.layout import Layout
 from nomotheta.source import format_of, open_file, raw_chunks
 from nomotheta.source.records import NeedMore, read_record
@@ -98,7 +98,7 @@ def _width(records: Sequence[Sequence[str]], why: str, name: str) -> int:
     """
     width = Counter(map(len, records)).most_common(1)[0][0]
     if width > _MOST_FIELDS:
-        told = f"its records have {width:,} fields ({why}); more than {_MOST_FIELDS:,} are no table"
+        told = f"its records have {width:,} fields ({why}); more than {_MOST_FIELDS:,} are not a table"
         raise DeliveryError(told, where=name, mend="check what the file is, and ask for it as a table of fewer columns")
     return width
 
@@ -165,7 +165,7 @@ class _Split:
         """In words."""
         told = _DELIMITERS[self.layout.delimiter]
         count = f"the first {len(self.records):,} records" if len(self.records) > 1 else "the one record"
-        return f"with the {told}, {self.share:.0%} of {count} have {self.width} fields"
+        return f"with the {told}, {self.share:.0%} of {count} have {counted(self.width, 'field')}"
 
 
 def _delimiter(data: bytes, encoding: str, *, whole: bool) -> tuple[Layout, list[list[str]], str]:
@@ -231,7 +231,7 @@ def _header(records: Sequence[Sequence[str]], width: int) -> tuple[bool, str]:
     """Whether the first record names the columns."""
     first, rest = records[0], records[1:101]
     if len(first) != width:
-        return False, f"the first record has {len(first)} fields, not {width}"
+        return False, f"the first record has {counted(len(first), 'field')}, not {width}"
     blank = [at for at, value in enumerate(first) if not value.strip()]
     if blank:
         return False, f"field {blank[0] + 1} of the first record is blank"
@@ -241,11 +241,11 @@ def _header(records: Sequence[Sequence[str]], width: int) -> tuple[bool, str]:
     below = [[row[at].strip() for row in rest if len(row) == width and row[at].strip()] for at in range(width)]
     valued = [at for at, values in enumerate(below) if values and all(_VALUE.fullmatch(value) for value in values)]
     if valued:
-        return True, f"{first[valued[0]]!r} is a name, and below it stand values such as {below[valued[0]][0]!r}"
+        return True, f"{first[valued[0]]!r} looks like a name; below it are values such as {below[valued[0]][0]!r}"
     if len(set(first)) < len(first):
-        return False, "a value stands twice in the first record"
+        return False, "the first record has a value twice"
     if any(name.strip() in values for name, values in zip(first, below, strict=True)):
-        return False, "a value of the first record stands below it again"
+        return False, "a value of the first record is found again further down"
     if all(_NAME.fullmatch(value.strip()) for value in first):
-        return True, "the first record looks like names, and none of them stands below"
+        return True, "the first record looks like names, and none of them is found further down"
     return False, "the first record does not look like names"

@@ -23,8 +23,8 @@ def with_secrets(text: str, where: str) -> str:
     try:
         return filled(text)
     except UnfitError as error:
-        told = f"the environment variable {error.variable} holds signs that cannot stand there"
-        raise DeclarationError(told, where=where, mend="name it where the password stands, or mend its value") from None
+        told = f"the environment variable {error.variable} contains characters that are not allowed there"
+        raise DeclarationError(told, where=where, mend="use it in place of the password, or change its value") from None
     except UnsetError as error:
         told = f"the environment variable {error.variable} is not set"
         raise DeclarationError(told, where=where, mend=f"export {error.variable}=…") from None

@@ -281,7 +281,7 @@ class Staging:
             )
             if pairs > matched:
                 raise PlaceError(
-                    f"{pairs - matched:,} rows of the table have a key that stands there before", where=table,
+                    f"{pairs - matched:,} rows of the table have a key that is in the table already", where=table,
                     mend="see which: nomotheta judge; a merge needs a table whose key is one",
                 )  # fmt: skip
             updated = self._updated(table, how, same)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime
 from pathlib import PurePath
 
+from nomotheta.errors import counted
 from nomotheta.peek import Look, Spread
 from nomotheta.report.charts import spread_chart
 from nomotheta.report.page import environment
@@ -31,7 +32,7 @@ def _even(spread: Spread) -> bool:
 
 def _facts(found: Look) -> list[tuple[str, str, str]]:
     """What there is to say of the file as a whole: a label, a value, and why."""
-    size = f"{found.bytes_on_disk:,} bytes" + (f", {found.packing}" if found.packing else "")
+    size = counted(found.bytes_on_disk, "byte") + (f", {found.packing}" if found.packing else "")
     facts = [("size", size, ""), ("format", found.file_format, found.file_format_why)]
     if found.encoding:
         facts.append(("encoding", found.encoding, found.encoding_why))

@@ -68,7 +68,7 @@ def verdict_of(check: Check, breaks: int, rows: int) -> Verdict:
 def message_of(check: Check, breaks: int, rows: int, noun: str = "rows") -> str:
     """The counts in words."""
     if breaks == 0:
-        return "" if rows else "there was no row to look at"
+        return "" if rows else "there were no rows to check"
     share = f" ({breaks / rows:.2%})" if rows else ""
     of = f" of {rows:,}" if rows else ""
     told = f"{breaks:,}{of} {noun}{share}"

@@ -12,7 +12,7 @@ import pyarrow as pa
 
 from nomotheta.charter import Check, Compiled
 from nomotheta.conditions import Kind, Node, own, own_names
-from nomotheta.errors import NomothetaError, PlaceError, did_you_mean
+from nomotheta.errors import NomothetaError, PlaceError, counted, did_you_mean
 from nomotheta.kinds import CANONICAL, UNTYPED, read_column, show
 from nomotheta.layout import Layout
 from nomotheta.place import Now, Place, PlaceColumn, quoted
@@ -199,7 +199,7 @@ class _Judge:
 
     def enforced(self, check: Check) -> Finding:
         count = (self.set_aside or {}).get(check.name, 0)
-        message = f"{count:,} rows were set aside at loading" if count != 1 else "1 row was set aside at loading"
+        message = f"{counted(count, 'row')} set aside at loading"
         return self.made(check, verdict="pass", breaks=0, set_aside=count, message=message if count else "")
 
     def absent(self, check: Check, names: Sequence[str]) -> Finding:

@@ -21,7 +21,7 @@ class FaultError(ValueError):
 
 
 def _no_constant(word: str) -> Any:
-    raise json.JSONDecodeError(f"{word} is no JSON", word, 0)
+    raise json.JSONDecodeError(f"{word} is not JSON", word, 0)
 
 
 _DECODER = json.JSONDecoder(parse_constant=_no_constant, parse_int=str, parse_float=str)
@@ -62,7 +62,7 @@ def members_of(line: str, wanted: Collection[str] | None = None) -> dict[str, Me
                 raise _wrong(line, "a comma or the end of the object is expected", at)
             at = _past(line, at + 1)
     if _past(line, at) < len(line):
-        raise _wrong(line, "something stands behind the object", at)
+        raise _wrong(line, "something follows after the object", at)
     return found
 
 

@@ -16,6 +16,7 @@ import pyarrow as pa
 
 from nomotheta.conditions import decimal
 from nomotheta.errors import DeliveryError
+from nomotheta.errors import counted as _counted
 from nomotheta.kinds import read_column
 from nomotheta.source.delivery import ArrivedFile, filled
 from nomotheta.unpack import raw_chunks
@@ -174,7 +175,7 @@ def _number(name: str, value: str, where: str, compiled: Compiled) -> Decimal:
     scale = 0 if name == "rows" else compiled.charter.kinds()[name].scale
     read = read_column(pa.array([value.strip()], pa.string()), decimal(38, scale), layout).values[0].as_py()
     if read is None:
-        raise DeliveryError(f"it states '{value}' for {name}, which is no number there", where=where)
+        raise DeliveryError(f"it states '{value}' for {name}, which is not a number", where=where)
     return Decimal(read)
 
 
@@ -186,12 +187,12 @@ def check_stated(said: Statement, counted: Counted) -> None:
     """
     wrong = []
     if said.rows is not None and said.rows != counted.rows:
-        wrong.append(f"{said.rows:,} rows, and {counted.rows:,} came")
+        wrong.append(f"{_counted(said.rows, 'row')}, and {counted.rows:,} came")
     for name, total in said.totals.items():
         if total == counted.totals.get(name, Decimal(0)):
             continue
         unread = counted.unreadable.get(name, 0)
-        hint = f" (and {unread:,} rows have no readable {name})" if unread else ""
+        hint = f" (and {_counted(unread, 'row')} without a readable {name})" if unread else ""
         wrong.append(f"a total of {name} of {total:,}, and {counted.totals.get(name, Decimal(0)):,} came{hint}")
     if wrong:
         raise DeliveryError("the sender states " + "; ".join(wrong), where=said.where,

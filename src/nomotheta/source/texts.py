@@ -16,6 +16,7 @@ import pyarrow.compute as pc
 from numpy.typing import NDArray
 
 from nomotheta.conditions import Kind
+from nomotheta.errors import counted
 from nomotheta.kernel import ODD, TEXT, Read, ReadColumn, Words, count_byte, read_block
 from nomotheta.kinds import spec_of
 from nomotheta.layout import Layout
@@ -347,7 +348,7 @@ def _delimiters(data: bytes, layout: Layout) -> Ints:
 
 
 def _ragged(record: int, have: int, want: int) -> Odd:
-    fields = "1 field" if have == 1 else f"{have} fields"
+    fields = counted(have, "field")
     reason = "too_few_fields" if have < want else "too_many_fields"
     return Odd(record, reason, f"has {fields} where the header has {want}")
 

@@ -88,7 +88,7 @@ def _xml_cells(data: bytes) -> Iterator[tuple[Cell, str]]:
 def _named(tag: bytes) -> Cell:
     match = _NAME.search(tag)
     if match is None:
-        raise ValueError("a cell does not say where it stands")
+        raise ValueError("a cell does not say its position")
     return int(match[2]) - 1, column_number(match[1].decode()) - 1
 
 

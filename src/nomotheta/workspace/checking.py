@@ -67,7 +67,7 @@ class Checking:
         table = compiled.charter.table
         standing = self.workspace.ledger.standing(table, place)
         if not standing:
-            raise DeclarationError(f"no load of {table} is in the ledger, so there are no files to hold it against",
+            raise DeclarationError(f"no load of {table} is in the ledger, so there are no files to compare it with",
                                    where=table, mend=f"load it first: nomotheta load {table}")  # fmt: skip
         loads = [self._loaded_files(compiled, result, at) for result, at in standing if result.balance]
         number = loads[-1].load_no if load_no is None else load_no

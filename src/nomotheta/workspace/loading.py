@@ -301,7 +301,7 @@ class Loading:
             ):
                 if create and place.columns(table) is None:
                     if not in_memory:
-                        raise PlaceError("there is no table to rehearse with", where=f"{table} in {place.shown}",
+                        raise PlaceError("there is no table for the trial run", where=f"{table} in {place.shown}",
                                          mend="create it first: in this place a rehearsal makes none")  # fmt: skip
                     place.create(table, compiled.charter.kinds())
                 compare(place, compiled)

@@ -69,7 +69,7 @@ def propose_from_metadata(path: Path, name: str, root: Path, table: str | None, 
         Charter.model_validate(tomllib.loads(proposal_text(proposal)))
     except ValidationError as error:
         first = error.errors()[-1]
-        what = f"no charter can stand for it: {'.'.join(map(str, first['loc']))}: {first['msg']}"
+        what = f"no charter can express it: {'.'.join(map(str, first['loc']))}: {first['msg']}"
         raise DeclarationError(what, where=name, mend="change the metadata, or propose from the file") from None
     except (ValueError, TypeError, AttributeError, KeyError) as error:
         raise DeclarationError(f"it is not written as the vocabulary has it: {error}", where=name) from None
@@ -82,7 +82,7 @@ def _document(path: Path, name: str) -> dict[str, Any]:
     except OSError as error:
         raise DeclarationError(f"it cannot be read: {error.strerror}", where=name) from None
     except ValueError as error:
-        raise DeclarationError(f"it is no JSON: {error}", where=name) from None
+        raise DeclarationError(f"it is not JSON: {error}", where=name) from None
     if not isinstance(found, dict):
         raise DeclarationError("it is JSON, but no object", where=name)
     return found
@@ -121,7 +121,7 @@ class _Table:
         columns = []
         for at, column in enumerate(self.schema["columns"]):
             if not isinstance(column, dict):
-                raise DeclarationError(f"column {at + 1} is no object", where=self.name)
+                raise DeclarationError(f"column {at + 1} is not an object", where=self.name)
             if column.get("virtual"):
                 self.left.append("a virtual column")
                 continue
@@ -165,7 +165,7 @@ class _Table:
     def dialect(self) -> None:
         given = self.table.get("dialect", self.group.get("dialect", {}))
         if not isinstance(given, dict):
-            self.left.append("a dialect that stands elsewhere")
+            self.left.append("a dialect kept in another file")
             return
         layout = self.layout
         for key, ours in (("delimiter", "delimiter"), ("encoding", "encoding"), ("commentPrefix", "comment")):
@@ -236,7 +236,7 @@ class _Table:
         """The kind of a datatype, the layout's forms for it, and a word on what is a guess."""
         name = BASES.get(base)
         if name is None:
-            return "text", f"the metadata says {base}, which no kind stands for"
+            return "text", f"the metadata says {base}, for which there is no kind"
         if name == "text":
             longest = facets.get("maxLength", facets.get("length"))
             return (f"text({int(longest)})", "") if longest else ("text", "")

@@ -23,7 +23,7 @@ import pymysql
 from pymysql.cursors import SSCursor
 
 from nomotheta.conditions import Kind, Node, decimal, quoted
-from nomotheta.errors import PlaceError
+from nomotheta.errors import PlaceError, counted
 from nomotheta.kernel import can_copy
 from nomotheta.place.base import Facts, Mark, PlaceColumn
 from nomotheta.place.fingerprint import Fingerprint
@@ -344,7 +344,7 @@ class MariaPlace(Staging):
     def _warned(self, sent: int, taken: int) -> PlaceError:
         """What the server made of a row that does not fit, as the error that it is."""
         found = self._rows("SHOW WARNINGS LIMIT 1")
-        told = str(found[0][2]) if found else f"{sent:,} rows were sent, {taken:,} were taken"
+        told = str(found[0][2]) if found else f"{counted(sent, 'row')} sent, {taken:,} taken"
         told = told.replace(" for row ", ROW)
         place, row = f"place {self.name}", row_of(told)
         return PlaceError(f"the database says: {told.partition(ROW)[0]}", where=place, mend=_SET_ASIDE, row=row)

@@ -37,12 +37,12 @@ def settings_of(url: str, where: str) -> tuple[dict[str, Any], int]:
         try:
             given[name] = _PARAMETERS[name](value)
         except ValueError:
-            raise DeclarationError(f"'{value}' is no number", where=f"{where}, {name} in its url") from None
+            raise DeclarationError(f"'{value}' is not a number", where=f"{where}, {name} in its url") from None
     patience = given.pop("lock_wait_timeout")
     try:
         port = parts.port or 3306
     except ValueError:
-        raise DeclarationError("the url's port is no number", where=where, mend="write HOST:3306") from None
+        raise DeclarationError("the url's port is not a number", where=where, mend="write HOST:3306") from None
     return {
         "host": parts.hostname or "localhost", "port": port, "user": unquote(parts.username or ""),
         "password": unquote(parts.password or ""), "database": database, "charset": "utf8mb4",

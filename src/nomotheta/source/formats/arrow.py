@@ -44,7 +44,7 @@ class ArrowFile(RowFile):
         if done - last not in _END_MARKS:
             raise DeliveryError("the stream ends without its end mark: it was cut off", where=self.name, mend=mend)
         if done < size:
-            told = f"{size - done:,} bytes stand behind the end of the stream, {done:,} bytes into the file"
+            told = f"{size - done:,} bytes follow after the end of the stream, {done:,} bytes into the file"
             raise DeliveryError(told, where=self.name, mend="a file holds one stream; " + mend)
 
 

@@ -34,7 +34,8 @@ class FixedFile(LineFile):
             at = columns[name].at
             if not isinstance(at, list):
                 mend = f"write at = [FIRST, LAST] under [columns.{name}]: its characters in the line, from 1"
-                raise DeclarationError(f"in fixed-width text the column '{name}' must say where it stands", mend=mend)
+                told = f"in fixed-width text the column '{name}' must say which characters it is in"
+                raise DeclarationError(told, mend=mend)
             found.append((at[0] - 1, at[1]))
         return found
 
