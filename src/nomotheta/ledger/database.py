@@ -10,7 +10,7 @@ import contextlib
 import datetime
 import os
 import sqlite3
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -102,16 +102,6 @@ class Database:
         names = ", ".join(values)
         marks = ", ".join("?" * len(values))
         return int(self.rows(f"INSERT INTO {table} ({names}) VALUES ({marks}) RETURNING rowid", *values.values())[0][0])
-
-    def each(self, sql: str, rows: Iterable[Sequence[Any]]) -> None:
-        """A statement for every one of some rows, all of them or none."""
-        try:
-            with contextlib.closing(self.connection.cursor()) as cursor:
-                cursor.execute("BEGIN")
-                cursor.executemany(sql, rows)
-                cursor.execute("COMMIT")
-        except sqlite3.Error as error:
-            raise self._error(error) from None
 
     def close(self) -> None:
         """Let go of the file."""

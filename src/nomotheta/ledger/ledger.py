@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime
+import json
 import os
 from collections.abc import Sequence
 from dataclasses import replace
@@ -267,15 +268,15 @@ class Ledger:
 
     def expect_mended(self, of_load: int, load_no: int, rows: Sequence[tuple[str, int]]) -> None:
         """Rows that a load set aside (file and record) are about to come with another."""
-        self._database.each("INSERT INTO mended VALUES (?, ?, ?, ?)", [(of_load, load_no, *row) for row in rows])
+        self._rows(f"INSERT INTO mended SELECT ?, ?, {_LISTED}", of_load, load_no, _listed(rows))
 
     def drop_mended(self, of_load: int, load_no: int, rows: Sequence[tuple[str, int]] | None) -> None:
         """These did not come after all; None for all of them."""
         if rows is None:
             self._rows("DELETE FROM mended WHERE of_load = ? AND load_no = ?", of_load, load_no)
             return
-        of = "of_load = ? AND load_no = ? AND file = ? AND record = ?"
-        self._database.each(f"DELETE FROM mended WHERE {of}", [(of_load, load_no, *row) for row in rows])
+        of = f"of_load = ? AND load_no = ? AND (file, record) IN (SELECT {_LISTED})"
+        self._rows(f"DELETE FROM mended WHERE {of}", of_load, load_no, _listed(rows))
 
     def mended(self, of_load: int) -> dict[tuple[str, int], int]:
         """The rows of a load (file and record) that came later, each with the load it came with."""
@@ -298,6 +299,17 @@ class Ledger:
     def close(self) -> None:
         """Let go of the file."""
         self._database.close()
+
+
+_LISTED = "files.key, records.value FROM json_each(?) AS files, json_each(files.value) AS records"
+
+
+def _listed(rows: Sequence[tuple[str, int]]) -> str:
+    """Rows (file and record) as one JSON object: half a million of them go in with one statement."""
+    by_file: dict[str, list[int]] = {}
+    for file, record in rows:
+        by_file.setdefault(file, []).append(record)
+    return json.dumps(by_file)
 
 
 def summary_of_load(result: LoadResult) -> str:

@@ -164,6 +164,8 @@ def cells_set_aside(path: Path, reasons: frozenset[str]) -> Mapping[tuple[str, i
     """By file and record, the reason and the cells of the rows that were set aside for some reasons."""
     found: dict[tuple[str, int], tuple[str, Cells]] = {}
     wanted = pa.array(sorted(reasons))
+    if not any(pc.any(pc.is_in(each["reason"], wanted)).as_py() for each in open_faults(path, None, ("reason",))):
+        return found  # the cells of all that was set aside are much to read
     for table in open_faults(path, None, ("reason", "cells")):
         for row in table.filter(pc.is_in(table["reason"], wanted)).to_pylist():
             found.setdefault((row["file"], row["record"]), (row["reason"], tuple(row["cells"])))
