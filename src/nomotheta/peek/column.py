@@ -27,7 +27,7 @@ from nomotheta.peek.readings import (
     read_as,
     readings,
 )
-from nomotheta.peek.spread import Frequent, Ranges, Spread, Weights, label_of, most_frequent, weighed
+from nomotheta.peek.spread import Frequent, Ranges, Spread, Weights, label_of, most_frequent
 
 _SKETCH = 2048
 _EXAMPLES, _FIRST = 4, 200  # values that are shown, and among which they are looked for
@@ -88,7 +88,7 @@ class ColumnLook:
             The values whose kind is to be told, and how often each stands.
         """
         values, weights = self.begin(texts)
-        return self.learn(values, weights, Facts.of(values, hashed)) if len(values) else (values, None)
+        return self.learn(values, weights, Facts.of(values, weights, hashed)) if len(values) else (values, None)
 
     def begin(self, texts: Any) -> tuple[Any, Weights]:
         """The different values of a block's texts, and how often each stands; all of them, where that is once."""
@@ -106,14 +106,14 @@ class ColumnLook:
     def learn(self, values: Any, weights: Weights, facts: Facts) -> tuple[Any, Weights]:
         """Take in what is known of some values; gives back those whose kind is to be told."""
         self._repeats(facts.hashes, weights)
-        self.longest = max(self.longest, int(facts.lengths.max()))
+        self.longest = max(self.longest, facts.longest)
         if len(values) <= HEAD:
             self.lengths.later(lambda: (facts.lengths, weights))
         else:
             self.lengths.settled().add(facts.lengths, weights)
         self.frequent.add(values, weights)
-        self.edges += _counted(facts.edges, weights)
-        self.zeros += _counted(facts.zeros, weights)
+        self.edges += facts.edges
+        self.zeros += facts.zeros
         self._text(facts.trimmed)
         return self._without_nulls(facts, weights)
 
@@ -165,7 +165,7 @@ class ColumnLook:
     def _without_nulls(self, facts: Facts, weights: Weights) -> tuple[Any, Weights]:
         """The values but those that look like null, which are counted."""
         values = facts.trimmed
-        if not facts.null_like.any():
+        if not facts.likes:
             return values, weights
         for at in np.flatnonzero(facts.null_like).tolist():
             word = values[at].as_py()
@@ -275,12 +275,12 @@ class ColumnLook:
 def learn_together(columns: Sequence[ColumnLook], texts: Sequence[Any], hashed: Hashed) -> list[tuple[Any, Weights]]:
     """What `take` of each column gives; where there are few rows of many columns, this is much faster."""
     begun = [column.begin(values) for column, values in zip(columns, texts, strict=True)]
-    edges = [0, *np.cumsum([len(values) for values, _ in begun]).tolist()]
-    facts = Facts.of(pa.concat_arrays([*(values for values, _ in begun), pa.array([], pa.string())]), hashed)
-    return [
-        column.learn(values, weights, facts.part(edges[at], edges[at + 1])) if len(values) else (values, None)
-        for at, (column, (values, weights)) in enumerate(zip(columns, begun, strict=True))
-    ]
+    there = [at for at, (values, _) in enumerate(begun) if len(values)]
+    if there:
+        facts = Facts.each([begun[at][0] for at in there], [begun[at][1] for at in there], hashed)
+        for at, known in zip(there, facts, strict=True):
+            begun[at] = columns[at].learn(*begun[at], known)
+    return begun
 
 
 def kind_of(kind: Any) -> Kind | None:
@@ -309,7 +309,3 @@ def blanks_as_null(texts: Any) -> Any:
 def _plain(value: Any) -> str | None:
     text = show(value)
     return text.rstrip("0").rstrip(".") if text and "." in text and not hasattr(value, "year") else text
-
-
-def _counted(which: NDArray[np.bool_], weights: Weights) -> int:
-    return weighed(np.flatnonzero(which), weights) if which.any() else 0

@@ -5,7 +5,7 @@ from __future__ import annotations
 import copy
 import functools
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any
 
@@ -129,13 +129,24 @@ class Candidate:
     grouped: int = 0
     grouped_example: str = ""
     waiting: bool = False
-    ranges: Ranges = field(init=False)
-    kind: Kind = field(init=False)
-    layout: Layout = field(init=False)
+    counted: Ranges | None = None
 
-    def __post_init__(self) -> None:
-        self.kind, self.layout = self.reading.kind, self.reading.layout
-        self.ranges = Ranges(1.0 if self.kind.name in {"integer", "date"} else 1e-9)
+    @property
+    def kind(self) -> Kind:
+        """What it reads values as."""
+        return self.reading.kind
+
+    @property
+    def layout(self) -> Layout:
+        """How it reads them."""
+        return self.reading.layout
+
+    @property
+    def ranges(self) -> Ranges:
+        """How its numbers are spread."""
+        if self.counted is None:
+            self.counted = Ranges(1.0 if self.kind.name in {"integer", "date"} else 1e-9)
+        return self.counted
 
     @property
     def form(self) -> str:
@@ -170,12 +181,12 @@ class Candidate:
     def state(self) -> Candidate:
         """What was seen so far, which stays as it is."""
         kept = copy.copy(self)
-        kept.ranges = self.ranges.copied()
+        kept.counted = self.ranges.copied()
         return kept
 
     def go_on_from(self, other: Candidate) -> None:
         """Take over what a narrower one has seen."""
-        self.ranges = other.ranges.copied()
+        self.counted = other.ranges.copied()
         if other.low is not None:
             plain = float if self.kind.name == "real" else Decimal
             self._within(plain(other.low), plain(other.high))
