@@ -73,7 +73,7 @@ REFUSED = [
     ("round(fare, n) = 1", "the places of round are a whole number from 0 to 10", "n", ""),
     ("concat(name, note) = 'a'", "no function 'concat'", "concat", "write a || b"),
     ("at - day > 3", "the span between two timestamps has no kind here", "-", None),
-    ("abs(n, m) > 1", "abs takes 1 values, not 2", "abs", ""),
+    ("abs(n, m) > 1", "abs takes 1 value, not 2", "abs", ""),
 ]
 
 
@@ -119,6 +119,8 @@ MEANS = [
     ("name = 'Alda'", False),
     ("name like '%lda%' and not name like 'A%'", True),
     ("name like '!%%' escape '!'", False),
+    ("trim(name) || '_' like 'Alda!_' escape '!'", True),
+    ("trim(name) || 'x' like 'Alda!_' escape '!'", False),
     ("char_length(name) = 6", True),
     ("note = 'x'", None),
     ("note is null or note = 'x'", True),

@@ -72,6 +72,12 @@ def test_what_a_column_declares_is_counted(space: Space, rows: str, rule: str, v
     assert space.sql(finding["sql"])[0][0] == breaks
 
 
+def test_a_column_wider_than_its_kind_is_read_value_by_value(space: Space) -> None:
+    wide = TABLE.replace("decimal(6,2)", "decimal(8,2)")
+
+    assert given(space, f"{SOUND}, (3, 'A', 12345.00, 'a', 'x')", table=wide)["price is decimal(6,2)"]["breaks"] == 1
+
+
 KEY = '[[keys]]\ncolumns = ["id", "code"]\n'
 
 

@@ -248,6 +248,26 @@ def test_checksums_are_held_against_the_files_before_anything_is_loaded(
     assert (told or "") in load["message"]
 
 
+def test_a_name_with_a_backslash_is_listed_as_sha256sum_writes_it(space: Space) -> None:
+    space.charter(TICKETS.replace('csv*"\n', 'csv*"\nchecksums = "inbox/SUMS"\n'))
+    path = space.write(f"inbox/tickets-{DAY}.csv\\b", BODY)
+    space.write("inbox/SUMS", f"\\{listed(path)}  tickets-{DAY}.csv\\\\b\n")
+
+    assert space.load()["state"] == "loaded"
+
+
+def test_an_empty_text_at_the_end_of_a_mended_file_stays_one(space: Space) -> None:
+    space.charter(TICKETS + '[columns.note]\nkind = "text"\n')
+    space.tickets('ticket_no;fare;sold_on;note\nT001;x;01.06.2026;""\n')
+    space.load()
+
+    file = mend(space, lambda row: row.update(fare="1"))
+    (space.root / file).write_text((space.root / file).read_text("utf-8-sig").rstrip() + '""')
+
+    assert again(space, file)["state"] == "loaded"
+    assert space.sql("select note from tickets") == [("",)]
+
+
 def test_a_repeat_that_was_not_mended_does_not_take_the_place_of_the_row_that_stayed(space: Space) -> None:
     space.charter(TICKETS.replace("[load]", '[load]\nhow = "merge"'))
     space.tickets(

@@ -168,6 +168,8 @@ def test_reports_of_runs_that_are_not_there_are_refused(space: Space) -> None:
     assert space.run("report").code == 2
     assert "the ledger holds no run yet" in space.run("report").text
     assert "there is no run 7" in space.run("report", "7").text
+    space.run("run", "--day", DAY, "--create")
+    assert "there is no run 7 in the ledger → its runs: 1" in space.run("report", "7").text
 
 
 def test_a_failure_stays_open_until_it_passes(space: Space) -> None:

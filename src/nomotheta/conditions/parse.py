@@ -13,7 +13,7 @@ from nomotheta.conditions.functions import AGGREGATES, FIELDS, FUNCTIONS, INSTEA
 from nomotheta.conditions.kind import Kind, parse_kind
 from nomotheta.conditions.tokens import Token, tokens
 from nomotheta.conditions.tree import ConditionError, Node
-from nomotheta.errors import did_you_mean
+from nomotheta.errors import counted, did_you_mean
 
 COMPARISONS = ("=", "<>", "!=", "<", ">", "<=", ">=")
 _DEEPEST = 60
@@ -340,8 +340,8 @@ class _Parser:
         end = self.want(")").end
         fewest, most = FUNCTIONS[name]
         if not fewest <= len(args) <= most:
-            takes = str(fewest) if fewest == most else f"{fewest} to {most}"
-            self.fail(f"{name} takes {takes} values, not {len(args)}", token)
+            takes = counted(fewest, "value") if fewest == most else f"{fewest} to {most} values"
+            self.fail(f"{name} takes {takes}, not {len(args)}", token)
         return Node("call", args, token.start, end, value=name, mark=(token.start, token.end))
 
     def arguments(self, name: str) -> list[Node]:
