@@ -17,6 +17,8 @@ import pyarrow.parquet as pq
 import pytest
 
 from conftest import DAY, TICKETS, Space
+from nomotheta import unpack
+from nomotheta.load import read_rejects
 
 CHARTER = """
 table = "fares"
@@ -370,3 +372,38 @@ def test_what_stands_within_numbers_and_times_is_no_delimiter(space: Space, cont
     space.write("x.csv", content)
 
     assert space.run("peek", "x.csv", "--json").json["delimiter"] == delimiter
+
+
+PLACED = """
+[columns.a]
+kind = "integer"
+{at}
+[columns.b]
+kind = "integer"
+{bt}
+"""
+PLACES = [
+    ("delimited", "header = 1", "a,b\r\n" + '"x\ny",1\r\n' * 9),
+    ("delimited", "header = 3\ncomment = '#'", "a title\nunits\na,b\n#\n" + "x,ü\n\n" * 9),
+    ("json-lines", "", '{"a": "x", "b": 1}\n' * 9),
+    ("fixed", "header = 2", "a title\nanother\n" + "xü\n" * 9),
+]
+
+
+@pytest.mark.parametrize(("form", "layout", "text"), PLACES, ids=[f"{row[0]} {row[1][:10]}" for row in PLACES])
+@pytest.mark.parametrize("chunk", [8, 1 << 20])
+def test_a_reject_says_at_which_byte_its_record_begins(
+    space: Space, monkeypatch: pytest.MonkeyPatch, form: str, layout: str, text: str, chunk: int
+) -> None:
+    monkeypatch.setattr(unpack, "CHUNK", chunk)
+    at = {"at": "at = [1, 1]", "bt": "at = [2, 2]"} if form == "fixed" else {"at": "", "bt": ""}
+    charter = f'table = "t"\n[delivery]\nfiles = "t.x"\n[delivery.layout]\nformat = "{form}"\n{layout}\n'
+    space.charter(charter + PLACED.format(**at), "t")
+    space.write("t.x", text)
+    space.load(table="t")
+
+    rejects = read_rejects(space.root / ".nomotheta/rejects/load-1.parquet")
+    found = {(each.offset, each.original) for each in rejects}
+
+    assert len(found) == 9
+    assert all(text.encode()[offset:].startswith(original.encode()) for offset, original in found)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime
 import os
+import smtplib
 import socket
 import threading
 import time
@@ -206,6 +207,23 @@ def test_whatever_is_wrong_with_an_entry_the_result_is_told(space: Space, mail: 
     assert found.code == 1
     assert "d fails" in found.out
     assert "the mail could not be sent" in " ".join(found.err.split()), found.err
+
+
+@pytest.mark.parametrize(("scheme", "port"), [("smtp", 25), ("smtp+starttls", 587), ("smtps", 465)])
+def test_a_server_without_a_port_has_the_usual_one(
+    space: Space, monkeypatch: pytest.MonkeyPatch, scheme: str, port: int
+) -> None:
+    asked: list[int] = []
+
+    def refused(_self: smtplib.SMTP, _host: str, at: int) -> None:
+        asked.append(at)
+        raise ConnectionRefusedError
+
+    monkeypatch.setattr(smtplib.SMTP, "connect", refused)
+    failing(space, entry("ops", f"{scheme}://127.0.0.1", TO))
+    night(space)
+
+    assert asked == [port]
 
 
 def test_a_mail_has_an_end_whatever_it_tells_of(space: Space, mail: Controller) -> None:
