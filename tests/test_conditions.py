@@ -112,6 +112,7 @@ MEANS = [
     ("n % 0 is null", True),
     ("-n % m = -1", True),
     ("n * 9000000000000000 > 0", True),
+    ("floor(n) + ceil(m) = 9", True),
     ("fare between 12.5 and 13", True),
     ("fare in (1, 12.50)", True),
     ("fare * 2 = n + 18", True),

@@ -9,11 +9,13 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from nomotheta.cli.guard import CODES, guarded, print_json
+from nomotheta.cli.plainly import take_plainly
 
 if TYPE_CHECKING:
     from nomotheta.peek import Look
     from nomotheta.workspace import Workspace
 
+take_plainly()
 app = typer.Typer(
     add_completion=False, no_args_is_help=True, rich_markup_mode=None, pretty_exceptions_enable=False,
     context_settings={"help_option_names": ["-h", "--help"]},

@@ -22,6 +22,7 @@ from nomotheta.peek.readings import (
     Possible,
     Reader,
     Reading,
+    begun,
     misfits_of,
     possible,
     read_as,
@@ -54,6 +55,7 @@ class ColumnLook:
     low: str | None = None
     high: str | None = None
     candidates: list[Candidate] | None = None
+    waiting: dict[str, Reading] = field(default_factory=dict)
     mixed: list[Candidate] = field(default_factory=list)
     repeats: int = 0
     tracked: bool = True
@@ -179,37 +181,35 @@ class ColumnLook:
             return
         if self.candidates is None:
             head, often = values[:HEAD], None if weights is None else weights[:HEAD]
-            fit, mixed = (
-                fitting()
-                if fitting
-                else possible(misfits_of(head, often), len(head) if often is None else int(often.sum()))
-            )
-            every = readings()
-            self.candidates = [Candidate(every[at]) for at in fit]
-            self.mixed += [Candidate(every[at], misfits, head[0].as_py()) for at, misfits in mixed]
-        self._try(values, weights, reader)
+            count = len(head) if often is None else int(often.sum())
+            fit, mixed = fitting() if fitting else possible(misfits_of(head, often), count)
+            first, waiting = begun(tuple(fit))
+            self.candidates, self.waiting = [Candidate(reading) for reading in first], dict(waiting)
+            self.mixed += [Candidate(readings()[at], misfits, head[0].as_py()) for at, misfits in mixed]
+            self._try(values, weights, reader, first=True)
+        else:
+            self._try(values, weights, reader, first=False)
         most = max(1, SPOILT * self.values)
         self.candidates = [each for each in self.candidates if each.misfits <= most]
 
-    def _try(self, values: Any, weights: Weights, reader: Reader) -> None:
+    def _try(self, values: Any, weights: Weights, reader: Reader, *, first: bool) -> None:
         """Try what is left; a kind that is wider than one which all values fit so far has to wait."""
-        candidates = self.candidates or []
-        by_name = {each.reading.name: each for each in candidates if each.reading.name}
-        for candidate in candidates:
-            wider = [by_name[name] for name in candidate.reading.wider if name in by_name]
-            if candidate.waiting:
-                for each in wider:
-                    each.waiting = True
-                continue
-            waited = [each for each in wider if each.waiting]
-            before = candidate.state() if waited else candidate
+        queue, done = list(self.candidates or []), 0
+        while done < len(queue):
+            candidate = queue[done]
+            done += 1
+            wider = [name for name in candidate.reading.wider if name in self.waiting]
+            before = candidate.state() if wider and not first else None
             candidate.take(values, weights, reader)
             if candidate.kind.name == "decimal" and self.native is None:
                 self._scale(values, candidate.layout.decimal_sign)
-            for each in waited if candidate.misfits else ():
-                each.go_on_from(before)
-            for each in wider:
-                each.waiting = not candidate.misfits
+            if candidate.misfits and wider:
+                further = [Candidate(self.waiting.pop(name)) for name in wider]
+                if before is not None:
+                    for each in further:
+                        each.go_on_from(before)
+                queue[done:] = sorted([*queue[done:], *further], key=lambda each: each.reading.rank)
+        self.candidates = queue
 
     def _scale(self, values: Any, mark: str) -> None:
         at = pc.find_substring(values, mark)

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import copy
 import functools
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
 from decimal import Decimal
 from typing import Any
 
@@ -30,13 +30,17 @@ _WORDS = (("true", "false"), ("yes", "no"), ("y", "n"), ("t", "f"), ("TRUE", "FA
 
 @dataclass(frozen=True, slots=True)
 class Reading:
-    """A kind in one written form. Whatever reads as it reads as `wider` ones, too, and is the same number there."""
+    """A kind in one written form. Whatever reads as it reads as `wider` ones, too, and is the same number there.
+
+    A wider one has a higher `rank`, and is wider than one other at most.
+    """
 
     kind: Kind
     layout: Layout
     form: str = ""
     wider: tuple[str, ...] = ()
     name: str = ""
+    rank: int = 0
 
 
 def read_as(reading: Reading, values: Any) -> Typed:
@@ -118,7 +122,7 @@ class ReadTogether:
 class Candidate:
     """A reading that a column may have: how many values do not fit it, and what the others come to.
 
-    A wider one than another that all values fit so far is `waiting`: it is not tried, and takes over what that one has.
+    A wider one than another that all values fit so far waits: it is not tried, and takes over what that one has.
     """
 
     reading: Reading
@@ -128,7 +132,6 @@ class Candidate:
     high: Any = None
     grouped: int = 0
     grouped_example: str = ""
-    waiting: bool = False
     counted: Ranges | None = None
 
     @property
@@ -217,7 +220,17 @@ def readings() -> Sequence[Reading]:
     found += [Reading(Kind("timestamp"), Layout(timestamp_forms=[form]), form) for form in _STAMPS]
     found.append(Reading(Kind("timestamptz"), Layout(timestamp_forms=list(_STAMPS[:2])), "with zone"))
     found.append(Reading(Kind("uuid"), Layout()))
-    return found
+    return [replace(each, rank=rank) for rank, each in enumerate(found)]
+
+
+@functools.cache
+def begun(fit: tuple[int, ...]) -> tuple[Sequence[Reading], Mapping[str, Reading]]:
+    """Of the readings that values may have, by number: those to try first, and those that wait for one of them."""
+    chosen = [readings()[at] for at in fit]
+    wider = {name for each in chosen for name in each.wider}
+    return [each for each in chosen if each.name not in wider], {
+        each.name: each for each in chosen if each.name in wider
+    }
 
 
 def misfits_of(values: Any, weights: Weights) -> list[int]:
