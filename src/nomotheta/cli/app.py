@@ -19,7 +19,7 @@ take_plainly()
 app = typer.Typer(
     add_completion=False, no_args_is_help=True, rich_markup_mode=None, pretty_exceptions_enable=False,
     context_settings={"help_option_names": ["-h", "--help"]},
-    help="Load the night's files into tables, hold them to what was declared, and show what did not fit.",
+    help="Load the night's files into tables, check them against what was declared, and show what did not fit.",
 )  # fmt: skip
 
 Folder = Annotated[
@@ -89,8 +89,7 @@ def _main(
 @app.command()
 def demo(
     folder: Annotated[
-        Path,
-        typer.Argument(metavar="[FOLDER]", help="A new or empty folder; default: skerry-line.", show_default=False),
+        Path, typer.Argument(metavar="FOLDER", help="A new or empty folder; default: skerry-line.", show_default=False)
     ] = Path("skerry-line"),
     json: Json = False,
 ) -> None:
@@ -124,7 +123,7 @@ def peek(
         int | None, typer.Option("--rows", metavar="N", min=1, help="Read only so many; default: all.")
     ] = None,
     page: Annotated[
-        Path | None, typer.Option("--page", metavar="FILE", help="Write an HTML page too, with a chart a column.")
+        Path | None, typer.Option("--page", metavar="FILE", help="Write an HTML page too, with one chart per column.")
     ] = None,
     json: Json = False,
 ) -> None:
@@ -159,7 +158,7 @@ def _write_page(found: Look, page: Path) -> None:
 
 @app.command()
 def propose(
-    file: Annotated[Path | None, typer.Argument(metavar="[FILE]", help="Data, or metadata that describes it.")] = None,
+    file: Annotated[Path | None, typer.Argument(metavar="FILE", help="Data, or metadata that describes it.")] = None,
     from_table: Annotated[
         str | None, typer.Option("--from-table", metavar="NAME", help="A table in place of a file.")
     ] = None,
@@ -179,7 +178,7 @@ def propose(
 ) -> None:
     """Write a charter to start from.
 
-    What was seen stands in its comments, and what is a guess is called one.
+    Its comments say what was seen, and what is a guess.
     """
     with guarded(json=json):
         from nomotheta.cli.progress import bars
@@ -311,14 +310,14 @@ def undo(
 @app.command()
 def judge(
     tables: Annotated[
-        list[str] | None, typer.Argument(metavar="[TABLE]...", help="The tables; default: all that have a charter.")
+        list[str] | None, typer.Argument(metavar="TABLE", help="The tables; default: all that have a charter.")
     ] = None,
     day: Day = None,
     place: Place = None,
     workspace: Folder = HERE,
     json: Json = False,
 ) -> None:
-    """Hold tables against their charters."""
+    """Check tables against their charters."""
     with guarded(json=json):
         opened = _open(workspace)
         results = opened.judge(tables or [], place=place, day=day.date() if day else None)
@@ -336,13 +335,13 @@ def judge(
 
 @app.command()
 def reconcile(
-    tables: Annotated[list[str], typer.Argument(metavar="TABLE...", help="The tables, as their charters name them.")],
+    tables: Annotated[list[str], typer.Argument(metavar="TABLE", help="The tables, as their charters name them.")],
     load: Annotated[int | None, typer.Option("--load", metavar="N", help="That load; default: the newest.")] = None,
     place: Place = None,
     workspace: Folder = HERE,
     json: Json = False,
 ) -> None:
-    """Hold loaded files against their table.
+    """Compare loaded files with their table.
 
     Row counts, totals of every column, and a checksum of all rows; where they differ, the very rows.
     """
@@ -367,9 +366,7 @@ def reconcile(
 
 @app.command()
 def rejects(
-    load: Annotated[
-        int | None, typer.Argument(metavar="[LOAD]", help="The load; default: the newest with any.")
-    ] = None,
+    load: Annotated[int | None, typer.Argument(metavar="LOAD", help="The load; default: the newest with any.")] = None,
     csv: Annotated[
         Path | None, typer.Option("--csv", metavar="FILE", help="Write the open rows to a CSV file, to be mended.")
     ] = None,
@@ -414,7 +411,7 @@ def rejects(
 @app.command()
 def run(
     tables: Annotated[
-        list[str] | None, typer.Argument(metavar="[TABLE]...", help="The tables; default: all with a delivery.")
+        list[str] | None, typer.Argument(metavar="TABLE", help="The tables; default: all with a delivery.")
     ] = None,
     day: Day = None,
     place: Place = None,
@@ -422,9 +419,9 @@ def run(
     workspace: Folder = HERE,
     json: Json = False,
 ) -> None:
-    """Walk the whole path for all or some tables.
+    """Load, check and reconcile all tables, in order.
 
-    Arrive, load, judge, reconcile, tell; each table after those it refers to.
+    Each table comes after those it refers to; those who want to hear of failures are told.
     """
     with guarded(json=json):
         from nomotheta.cli.progress import bars
@@ -463,7 +460,7 @@ def places(workspace: Folder = HERE, json: Json = False) -> None:
 
 @app.command()
 def ledger(
-    table: Annotated[str | None, typer.Argument(metavar="[TABLE]", help="Only this table.")] = None,
+    table: Annotated[str | None, typer.Argument(metavar="TABLE", help="Only this table.")] = None,
     last: Annotated[int, typer.Option("--last", metavar="N", min=1, help="So many entries.")] = 30,
     workspace: Folder = HERE,
     json: Json = False,
@@ -484,7 +481,7 @@ def ledger(
 
 @app.command()
 def report(
-    run: Annotated[int | None, typer.Argument(metavar="[RUN]", help="The run; default: the newest.")] = None,
+    run: Annotated[int | None, typer.Argument(metavar="RUN", help="The run; default: the newest.")] = None,
     file: Annotated[Path | None, typer.Option("--to", metavar="FILE", help="Where; default: reports/.")] = None,
     workspace: Folder = HERE,
     json: Json = False,

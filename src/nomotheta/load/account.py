@@ -68,7 +68,7 @@ class Account:
         self._seen, self._tally = Counter(), Tally()
 
     def check_stated(self, stated: Stated, beside: Mapping[str, str], compiled: Compiled) -> None:
-        """Hold the files against what the sender states of them; `beside` are texts by file, or under "" for all.
+        """Compare the files with what the sender states of them; `beside` are texts by file, or under "" for all.
 
         Raises:
             DeliveryError: they hold something else.

@@ -67,7 +67,7 @@ def reconcile(
     listener: Listener = nobody,
     key: Sequence[str] = (),
 ) -> Reconciliation:
-    """Hold files against the table they were loaded into.
+    """Compare files with the table they were loaded into.
 
     Args:
         place: where the table is.

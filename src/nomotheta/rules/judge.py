@@ -43,7 +43,7 @@ def judge(
     *,
     one_by_one: bool = False,
 ) -> list[Finding]:
-    """Hold a table against its charter.
+    """Check a table against its charter.
 
     Args:
         place: where the table is.

@@ -29,7 +29,7 @@ _LARGEST = 16 << 20  # bytes of a file that states something
 
 
 def check_sums(root: Path, pattern: str, files: Sequence[ArrivedFile], day: datetime.date) -> None:
-    """Hold files against the checksums that came with them, before anything is loaded.
+    """Check files against the checksums that came with them, before anything is loaded.
 
     Two forms are read: lines as `sha256sum` writes them (also with --tag), and BagIt manifests (RFC 8493), whose list
     must be complete. The algorithm is told by the length: MD5, SHA-1, SHA-256, SHA-384 or SHA-512.
@@ -180,7 +180,7 @@ def _number(name: str, value: str, where: str, compiled: Compiled) -> Decimal:
 
 
 def check_stated(said: Statement, counted: Counted) -> None:
-    """Hold what was counted against what is stated.
+    """Compare what was counted with what is stated.
 
     Raises:
         DeliveryError: they differ.

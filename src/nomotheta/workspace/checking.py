@@ -28,7 +28,7 @@ class Checking:
         self.workspace, self.loading = workspace, loading
 
     def judge(self, compiled: Compiled, place_name: str, day: datetime.date | None) -> Judgement:
-        """Hold a table against its charter; what goes wrong with the place is told by the result."""
+        """Check a table against its charter; what goes wrong with the place is told by the result."""
         started, clock = _now(), time.perf_counter()
         table = compiled.charter.table
         try:
@@ -49,7 +49,7 @@ class Checking:
     def reconcile(
         self, compiled: Compiled, load_no: int | None, place: str | None, run_id: int | None, listener: Listener
     ) -> Reconciliation:
-        """Hold the files of a load against the table, as `Workspace.reconcile` says."""
+        """Compare the files of a load with the table, as `Workspace.reconcile` says."""
         started = _now()
         name = place or compiled.place
         with self.workspace.places.open(name) as opened:

@@ -207,7 +207,7 @@ class Workspace:
     def judge(
         self, tables: Sequence[str] = (), *, place: str | None = None, day: datetime.date | None = None
     ) -> list[Judgement]:
-        """Hold tables against their charters, however they were loaded.
+        """Check tables against their charters, however they were loaded.
 
         Raises:
             DeclarationError: a charter or the call is wrong.
@@ -220,7 +220,7 @@ class Workspace:
         self, table: str, *, load_no: int | None = None, place: str | None = None, run_id: int | None = None,
         listener: Listener = nobody,
     ) -> Reconciliation:  # fmt: skip
-        """Hold the files of a load against the table; the newest load, or all that stand where they cannot be told.
+        """Compare the files of a load with the table: the newest load, or all of them where their rows cannot be told apart.
 
         Raises:
             DeclarationError: the charter or the call is wrong, or nothing was loaded.
