@@ -117,6 +117,8 @@ def test_references_may_not_run_in_a_circle(space: Space) -> None:
         space.charter(f'table = "{one}"\n[columns.k]\nkind = "text"\n{reference}', one)
 
     assert "references run in a circle: a → b → a" in space.run("lint").text
+    space.tickets("ticket_no;fare;sold_on\nT001;1,00;01.06.2026\n")
+    assert space.load()["state"] == "loaded"  # of another table
 
 
 def test_a_table_has_one_charter(space: Space) -> None:

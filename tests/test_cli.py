@@ -97,6 +97,7 @@ WRONG = [
     (("judge", "tickets", "--place", "warehose"), "no place 'warehose' is declared", "did you mean 'warehouse'?", 2),
     (("rejects",), "no load has set rows aside so far", "", 2),
     (("rejects", "12"), "there is no load 12 in the ledger", "nomotheta ledger", 2),
+    (("undo", "12"), "load 12 is not in the ledger", "nomotheta ledger", 2),
     (("reconcile", "tickets"), "warehouse.duckdb is not there", "", 3),
     (("judge",), "warehouse.duckdb is not there", "", 3),
     (("lint", "--workspace", "/"), "there is no nomotheta.toml here or in a folder above", "nomotheta demo", 2),

@@ -175,6 +175,7 @@ WHOLES = [
     ("sum(v) = 30 and avg(v) = 15", True),
     ("sum(v) filter (where v > 10) = 20", True),
     ("count(distinct v) between 1 and 2", True),
+    ("sum(distinct v - v + 1) = 1 and sum(v - v + 1) = 2 and count(distinct v - v) = 1 and count(v - v) = 2", True),
     ("min(v) < max(v)", True),
     ("count(*) filter (where v is null) * 100 > count(*) * 50", False),
     ("avg(v) filter (where v > 100) > 1", None),

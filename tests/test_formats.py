@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import datetime
 import json
 import os
@@ -16,7 +17,7 @@ import pyarrow.ipc
 import pyarrow.parquet as pq
 import pytest
 
-from conftest import DAY, TICKETS, Space
+from conftest import DAY, TICKETS, Space, without_kernel
 from nomotheta import unpack
 from nomotheta.load import read_rejects
 
@@ -372,6 +373,18 @@ def test_what_stands_within_numbers_and_times_is_no_delimiter(space: Space, cont
     space.write("x.csv", content)
 
     assert space.run("peek", "x.csv", "--json").json["delimiter"] == delimiter
+
+
+@pytest.mark.parametrize("kernel", [True, False])
+@pytest.mark.parametrize("extra", ["refuse", "ignore"])
+def test_a_member_that_most_objects_do_not_have(space: Space, extra: str, *, kernel: bool) -> None:
+    text = 'table = "t"\n[load]\nextra_columns = "{}"\ntolerate = 1\n[delivery]\nfiles = "t.x"\n[delivery.layout]\nformat = "json-lines"\n'
+    space.charter(text.format(extra) + '[columns.a]\nkind = "integer"\n', "t")
+    space.write("t.x", '{"a": 1}\n' * 1500 + '{"a": 2, "x": 3}\n')
+    with contextlib.nullcontext() if kernel else without_kernel():
+        load = space.load(table="t")
+
+    assert (load["balance"]["loaded"], load["balance"]["rejected"]) == ((1500, 1) if extra == "refuse" else (1501, 0))
 
 
 PLACED = """

@@ -103,6 +103,15 @@ def test_a_reference_names_the_values_that_are_not_listed(space: Space) -> None:
     assert finding["samples"]["rows"] == [["2", "BB"]]
 
 
+def test_a_list_of_texts_is_read_by_the_kind_of_what_refers_to_it(space: Space) -> None:
+    space.sql("create table ids (id varchar); insert into ids values ('1'), ('+2'), ('x')")
+    more = '[[references]]\ncolumns = ["id"]\nlisted_in = "ids(id)"\n'
+
+    finding = given(space, f"{SOUND}, (3, 'C', 3, 'a', 'z')", more)["id is listed in ids(id)"]
+
+    assert (finding["verdict"], [row[0] for row in finding["samples"]["rows"]]) == ("fail", ["3"])
+
+
 RULES = [
     ('each = "price > id"', "fail", 2, ""),
     ("each = \"class = 'a'\"", "pass", 0, ""),  # null is no break, as in SQL's CHECK

@@ -488,6 +488,15 @@ def test_a_load_is_taken_out_again_by_its_number(sort: str, there: Space, databa
     assert [each["state"] for each in entries if each["what"] == "undo"] == ["taken out"]
 
 
+def test_a_table_has_one_name_in_its_place(sort: str, there: Space, database: Database) -> None:
+    there.tickets(GOOD)
+    there.load()
+    schema = {"duckdb": "main", "sqlite": "main", "postgresql": "public"}.get(sort, database.name)
+    there.charter(TICKETS.replace('table = "tickets"', f'table = "{schema}.tickets"'))
+
+    assert "is called tickets there" in there.load(table=f"{schema}.tickets")["message"]
+
+
 def test_what_an_overwrite_replaced_is_put_back(sort: str, there: Space, database: Database) -> None:
     charter = TICKETS.replace('tolerate = "all"', 'tolerate = "all"\nhow = "overwrite"\nkeep_previous = true')
     there.charter(charter if sort == "general" else charter.replace("keep_prev", 'slice = "sold_on = :day"\nkeep_prev'))

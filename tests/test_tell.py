@@ -16,6 +16,7 @@ from aiosmtpd.controller import Controller
 
 from conftest import DAY, SETTINGS, Space
 from nomotheta import open_workspace
+from nomotheta.tell import sending
 from nomotheta.tell.mail import shortened
 from nomotheta.workspace import telling
 from test_run import Taken, chain
@@ -207,6 +208,12 @@ def test_whatever_is_wrong_with_an_entry_the_result_is_told(space: Space, mail: 
     assert found.code == 1
     assert "d fails" in found.out
     assert "the mail could not be sent" in " ".join(found.err.split()), found.err
+
+
+def test_a_code_from_500_on_is_a_refusal_for_good() -> None:
+    found = sending._sorted_out({"a": (499, b"later"), "b": (500, b"never")})
+
+    assert (found.later, found.never) == ({"a": "499 later"}, {"b": "500 never"})
 
 
 @pytest.mark.parametrize(("scheme", "port"), [("smtp", 25), ("smtp+starttls", 587), ("smtps", 465)])

@@ -220,7 +220,7 @@ class Workspace:
         self, table: str, *, load_no: int | None = None, place: str | None = None, run_id: int | None = None,
         listener: Listener = nobody,
     ) -> Reconciliation:  # fmt: skip
-        """Compare the files of a load with the table: the newest load, or all of them where their rows cannot be told apart.
+        """Compare the files of a load with the table: of the newest, or of all where rows cannot be told apart.
 
         Raises:
             DeclarationError: the charter or the call is wrong, or nothing was loaded.
