@@ -154,6 +154,16 @@ def test_overwriting_replaces_all_rows_or_those_of_the_slice(space: Space) -> No
     assert space.sql("select ticket_no, fare::varchar from tickets order by 1") == [("T001", "9.00"), ("T003", "3.00")]
 
 
+def test_a_key_that_is_judged_at_loading_is_judged_over_the_table_and_a_rule_over_the_load(space: Space) -> None:
+    space.charter(TICKETS.replace('[[keys]]\ncolumns = ["ticket_no"]', '[[keys]]\notherwise = "warn"\ncolumns = ["ticket_no"]')
+                  + '[[rules]]\nname = "dear"\nwhole = "max(fare) < 10"\n')  # fmt: skip
+    space.tickets("ticket_no;fare;sold_on\nT001;1,50;01.06.2026\n")
+
+    found = {each["rule"]: each["over"] for each in space.load()["findings"]}
+
+    assert (found["key (ticket_no) never repeats"], found["dear"]) == ("table", "load 1")
+
+
 def test_a_failing_rule_undoes_the_load_or_keeps_it_where_declared(space: Space) -> None:
     rule = '[[rules]]\nname = "dear"\neach = "fare >= 1"\n'
     space.charter(TICKETS + rule)

@@ -488,6 +488,23 @@ def test_a_load_is_taken_out_again_by_its_number(sort: str, there: Space, databa
     assert [each["state"] for each in entries if each["what"] == "undo"] == ["taken out"]
 
 
+def test_a_whole_number_beyond_64_bits_in_a_column_of_texts_breaks_its_kind(there: Space, database: Database) -> None:
+    there.charter('table = "w"\n[columns.n]\nkind = "integer"\n', "w")
+    database.ask("CREATE TABLE w (n varchar(40))")
+    ends = (
+        "-9223372036854775808",
+        "9223372036854775807",
+        "-9223372036854775809",
+        "9223372036854775808",
+        "1" + "0" * 30,
+    )
+    database.ask(f"INSERT INTO w VALUES {', '.join(f'({end!r})' for end in ends)}")
+
+    found = there.judge("w")["n is integer"]
+
+    assert (found["rows"], found["breaks"]) == (5, 3)
+
+
 def test_a_table_has_one_name_in_its_place(sort: str, there: Space, database: Database) -> None:
     there.tickets(GOOD)
     there.load()

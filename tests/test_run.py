@@ -7,8 +7,11 @@ import email
 import email.policy
 import html.parser
 import json
+import os
 import re
 import socket
+import subprocess
+import sys
 from collections.abc import Iterator
 from typing import Any
 
@@ -19,6 +22,7 @@ from aiosmtpd.smtp import AuthResult
 from conftest import DAY, SETTINGS, TICKETS, Space
 from nomotheta import open_workspace
 from nomotheta.errors import PlaceError
+from nomotheta.ledger.database import at_work
 from nomotheta.report.documents import schemas
 from nomotheta.workspace.checking import Checking
 
@@ -358,13 +362,32 @@ def test_every_command_prints_a_document_of_its_published_shape(demo: Space, wor
 
 def test_the_python_api_walks_the_same_path(space: Space) -> None:
     chain(space)
-    workspace = open_workspace(space.root / "inbox")
+    workspace, day = open_workspace(space.root / "inbox"), datetime.date.fromisoformat(DAY)
 
-    result = workspace.run(datetime.date.fromisoformat(DAY), create=True)
+    absent, tried, result = workspace.load("a", day), workspace.rehearse("a", day), workspace.run(day, create=True)
 
-    assert result.verdict == "pass"
+    assert (absent.verdict, tried.verdict, result.verdict) == ("error", "error", "pass")
+    assert (workspace.load("a", day).state, workspace.rehearse("a", day).verdict) == ("refused", "fail")
+    assert [workspace.load("a", day, **{how: True}).state for how in ("again", "even_if_loaded")] == [
+        "unchanged",
+        "loaded",
+    ]  # type: ignore[arg-type]
     assert re.fullmatch(r"[0-9a-f]{32}", workspace.identity)
     workspace.close()
+
+
+def test_a_process_is_known_by_its_number_and_its_beginning() -> None:
+    child = subprocess.Popen([sys.executable, "-c", "input()"], stdin=subprocess.PIPE)
+    now = datetime.datetime.now(datetime.UTC)
+    asked = [at_work(child.pid, moment.isoformat()) for moment in (now, now - datetime.timedelta(days=1))]
+    child.communicate(b"\n")
+
+    assert [*asked, at_work(child.pid, now.isoformat()), at_work(os.getpid(), now.isoformat())] == [
+        True,
+        False,
+        False,
+        False,
+    ]
 
 
 def test_a_second_night_of_rows_that_cannot_be_told_apart_is_held_against_the_files_of_both(space: Space) -> None:
