@@ -21,7 +21,7 @@ import pytest
 from conftest import DAY, SETTINGS, TICKETS, Space, without_kernel
 from nomotheta.conditions import Kind, build, check, decimal
 from nomotheta.errors import PlaceError
-from nomotheta.kinds import arrow_type
+from nomotheta.kinds import CANONICAL, arrow_type, read_column
 from nomotheta.load import stage
 from nomotheta.place import Place, connect, quoted
 from nomotheta.rules import as_kind
@@ -65,6 +65,7 @@ def place(sort: str, running: str) -> Iterator[Place]:
     found = connect("there", database.url, Path(), create=True)
     fill(found, "means", KINDS, [[ROW[name]] for name in KINDS])
     fill(found, "numbers", {"v": Kind("integer")}, [[10, 20, None]])
+    fill(found, "written", {"v": Kind("text"), "n": Kind("integer")}, [WRITTEN, list(range(len(WRITTEN)))])
     fill(found, "texts", {"v": Kind("text"), "n": Kind("integer")}, [BLANKS, list(range(len(BLANKS)))])
     yield found
     found.close()
@@ -313,6 +314,19 @@ def eventually(place: Place) -> Iterator[int]:
 # ---- the same meaning
 
 
+NUMBERS = [Kind("integer"), decimal(8, 2), decimal(4, 4), decimal(3, 0), decimal(38, 0), decimal(38, 10)]
+
+
+@pytest.mark.parametrize("kind", NUMBERS, ids=str)
+def test_a_text_is_cast_to_the_number_that_loading_would_read_or_to_null(place: Place, kind: Kind) -> None:
+    asked = place.render(check(f"cast(v as {kind}) is null", {"v": Kind("text")}), NOW)
+    cast = asked.removeprefix("(").removesuffix(" IS NULL)")
+    found = place.fetch(f"SELECT {cast} AS v {place.rowset('written')} ORDER BY {quoted('n')}").column("v").to_pylist()
+    read = read_column(pa.array(WRITTEN, pa.string()), kind, CANONICAL).values.to_pylist()
+
+    assert dict(zip(WRITTEN, found, strict=True)) == dict(zip(WRITTEN, read, strict=True))
+
+
 def test_rows_are_counted_all_of_them_or_those_that_a_condition_holds_for(place: Place) -> None:
     assert [place.count("numbers"), place.count("numbers", f"{quoted('v')} > 10")] == [3, 1]
 
@@ -343,6 +357,12 @@ def answered(place: Place, table: str, sql: str, order: str = "1") -> list[bool 
     return [None if met is None else bool(met) for met in rows]
 
 
+WRITTEN = [
+    None, "", " ", "1", "+1", "-1", " 1", "1 ", "1\n", "007", "0" * 70 + "1", "-" + "0" * 70 + "12.50", "1.", ".5", "-.5", "+.50", "1.5",
+    "1.50", "1.500000000000000000000", "1.505", "1.0000", "0.00001", "0.0001", "999", "1000", "999999.99", "1000000", "-999999.99",
+    "9223372036854775807", "9223372036854775808", "-9223372036854775808", "-9223372036854775809", "9" * 28 + "." + "9" * 10, "9" * 38,
+    "-" + "9" * 38, "1" + "0" * 38, "1" + "0" * 69, "9" * 200, "1e3", "0x10", "1_000", "1,5", "abc", "--1", "+", "-", ".", "Infinity", "NaN", "٣",
+]  # fmt: skip
 BLANKS = ["", " ", "\t", "\u3000", "\u00a0 ", "a", " a ", "é", "字", "\u200b", "\x1f", None]
 MOMENT = datetime.datetime(2026, 2, 28, 23, 59, 59, 120000)
 NASTY: dict[Kind, list[Any]] = {

@@ -307,7 +307,16 @@ def _widened(have: Kind, want: Kind) -> Kind:
 
 
 def number_shape(kind: Kind) -> str:
-    """The pattern of a text that is a number of a kind; it ends in $."""
+    """The pattern of a text that is written as a number of a kind is, however large it may be; it ends in $."""
     if kind.name == "integer":
-        return "^[+-]?[0-9]{1,18}$"
-    return f"^[+-]?[0-9]{{1,{max(1, kind.digits - kind.scale)}}}([.][0-9]{{1,{max(1, kind.scale)}}})?$"
+        return "^[+-]?[0-9]+$"
+    places = f"[.][0-9]{{1,{kind.scale}}}0*" if kind.scale else "[.]0+"  # what is beyond the scale is zero
+    return f"^[+-]?([0-9]+({places})?|{places})$"
+
+
+def number_bounds(kind: Kind) -> str:
+    """The lowest and the highest number of a kind, as BETWEEN has them."""
+    if kind.name == "integer":
+        return f"{-(2**63)} AND {2**63 - 1}"
+    most = f"{'9' * (kind.digits - kind.scale) or '0'}.{'9' * kind.scale}0"
+    return f"-{most} AND {most}"

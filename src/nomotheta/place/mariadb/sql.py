@@ -11,10 +11,9 @@ from typing import Any
 
 from nomotheta.conditions import Kind, Node, quoted, render_pattern
 from nomotheta.place.fingerprint import Fingerprint
-from nomotheta.place.render import WHITE_SPACE, Renderer, number_shape, text_literal
+from nomotheta.place.render import WHITE_SPACE, Renderer, number_bounds, number_shape, text_literal
 
 COLLATION = "utf8mb4_nopad_bin"
-_LEAST, _MOST = -(2**63), 2**63 - 1
 _LONGEST_VARCHAR = 16_000  # characters that a row of such a column can always hold
 _CASTS = {"integer": "SIGNED", "real": "DOUBLE", "text": "CHAR", "boolean": "SIGNED", "timestamp": "DATETIME(6)",
           "timestamptz": "DATETIME(6)", "time": "TIME(6)"}  # fmt: skip
@@ -83,11 +82,8 @@ class MariaRenderer(Renderer):
         if of.kind.name == "text" and kind.name in {"integer", "decimal"}:
             shape = number_shape(kind).removesuffix("$") + "\\z"
             wide = f"CAST({inner} AS DECIMAL(65,{kind.scale}))"  # which clamps only what is beyond all kinds
-            within = f"{wide} BETWEEN {_LEAST} AND {_MOST}"
-            if kind.name == "decimal":
-                within = f"abs({wide}) < 1{'0' * (kind.digits - kind.scale)}"
-            held = f"{inner} REGEXP '{shape}' AND {within}"
-            return f"(CASE WHEN {held} THEN CAST({inner} AS {self.type_name(kind)}) END)"
+            held = f"{inner} REGEXP '{shape}' AND {wide} BETWEEN {number_bounds(kind)}"
+            return f"(CASE WHEN {held} THEN CAST({wide} AS {self.type_name(kind)}) END)"
         if of.kind.name == "boolean" and kind.name == "integer":
             return f"(CASE WHEN {inner} THEN 1 WHEN NOT {inner} THEN 0 END)"
         if of.kind.name == kind.name == "text":

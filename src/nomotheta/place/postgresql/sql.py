@@ -8,7 +8,7 @@ from typing import Any
 
 from nomotheta.conditions import Kind, Node, quoted, render_pattern
 from nomotheta.place.fingerprint import Fingerprint
-from nomotheta.place.render import WHITE_SPACE, Renderer, number_shape, text_literal
+from nomotheta.place.render import WHITE_SPACE, Renderer, number_bounds, number_shape, text_literal
 
 _MOST_ARGUMENTS = 50  # of one call; PostgreSQL takes a hundred
 
@@ -55,7 +55,9 @@ class PostgresRenderer(Renderer):
         of, kind = node.args[0], node.value
         inner = self.render(of)
         if of.kind.name == "text" and kind.name in {"integer", "decimal"}:
-            return f"(CASE WHEN {inner} ~ '{number_shape(kind)}' THEN CAST({inner} AS {self.type_name(kind)}) END)"
+            number = f"CAST({inner} AS numeric)"
+            held = f"CASE WHEN {number} BETWEEN {number_bounds(kind)} THEN CAST({number} AS {self.type_name(kind)}) END"
+            return f"(CASE WHEN {inner} ~ '{number_shape(kind)}' THEN {held} END)"
         if of.kind.name == "boolean" and kind.name == "integer":
             return f"(CASE WHEN {inner} THEN 1 WHEN NOT {inner} THEN 0 END)"
         return super().cast(node)
