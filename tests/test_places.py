@@ -525,6 +525,26 @@ def test_a_whole_number_beyond_64_bits_in_a_column_of_texts_breaks_its_kind(ther
     assert (found["rows"], found["breaks"]) == (5, 3)
 
 
+NARROW = [
+    "cast(n as decimal(4,2)) < 100",
+    "cast(m as integer) < 9223372036854775807",
+    "cast(m as decimal(5,1)) < 10000",
+    "n * 4000000000000000 > n",
+]
+
+
+@pytest.mark.parametrize("rule", NARROW)
+def test_a_number_that_a_kind_does_not_hold_is_an_error_of_the_rule(
+    there: Space, database: Database, rule: str
+) -> None:
+    columns = '[columns.n]\nkind = "integer"\n[columns.m]\nkind = "decimal(38,0)"\n'
+    there.charter(f'table = "w"\n{columns}[[rules]]\nname = "r"\neach = "{rule}"\n', "w")
+    database.ask("CREATE TABLE w (n bigint, m numeric(38,0))")
+    database.ask(f"INSERT INTO w VALUES (5000, {10**30})")
+
+    assert there.judge("w")["r"]["verdict"] == "error"
+
+
 def test_a_table_has_one_name_in_its_place(sort: str, there: Space, database: Database) -> None:
     there.tickets(GOOD)
     there.load()

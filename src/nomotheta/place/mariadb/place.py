@@ -212,7 +212,7 @@ class MariaPlace(Staging):
     def differs(self, node: Node) -> Sequence[str] | None:
         """It clamps what a cast does not hold, gives null for a date past 9999, and has letter cases of its own."""
         for each in node.walk():
-            clamped = each.op == "cast" and each.args[0].kind.name in {"real", "decimal"} and each.value.is_number
+            clamped = each.op == "cast" and each.args[0].kind.is_number and each.value.is_number
             if clamped or each.op == "shift":
                 return ()
         return case_of(node)
