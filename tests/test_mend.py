@@ -268,6 +268,16 @@ def test_an_empty_text_at_the_end_of_a_mended_file_stays_one(space: Space) -> No
     assert space.sql("select note from tickets") == [("",)]
 
 
+def test_a_value_that_a_spreadsheet_would_take_for_a_formula_comes_back_as_it_was(space: Space) -> None:
+    space.charter(TICKETS + '[columns.note]\nkind = "text"\n')
+    space.tickets("ticket_no;fare;sold_on;note\nT001;x;01.06.2026;=x\n")
+    space.load()
+
+    assert again(space, mend(space, lambda row: row.update(fare="1")))["state"] == "loaded"
+    assert "'=x" in (space.root / "fixed.csv").read_text("utf-8-sig")
+    assert space.sql("select note from tickets") == [("=x",)]
+
+
 def test_a_repeat_that_was_not_mended_does_not_take_the_place_of_the_row_that_stayed(space: Space) -> None:
     space.charter(TICKETS.replace("[load]", '[load]\nhow = "merge"'))
     space.tickets(
