@@ -33,7 +33,9 @@ def read(file: str, columns: dict[str, str], layout: dict[str, object]) -> None:
 
     from nomotheta.charter import lint, read_charter
     from nomotheta.charter.model import Place, Settings
-    from nomotheta.load import Engine, Plan, worked_blocks
+    from nomotheta.load.blocks import worked_blocks
+    from nomotheta.load.engine import Engine
+    from nomotheta.load.work import Plan
     from nomotheta.place import Now
     from nomotheta.source import match_columns, open_file
 

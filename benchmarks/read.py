@@ -84,7 +84,9 @@ def ours(file: str) -> None:
 
     from nomotheta.charter import lint, read_charter
     from nomotheta.charter.model import Place, Settings
-    from nomotheta.load import Engine, Plan, worked_blocks
+    from nomotheta.load.blocks import worked_blocks
+    from nomotheta.load.engine import Engine
+    from nomotheta.load.work import Plan
     from nomotheta.place import Now
     from nomotheta.source import match_columns, open_file
 

@@ -19,7 +19,7 @@ import pytest
 
 from conftest import DAY, TICKETS, Space, without_kernel
 from nomotheta import unpack
-from nomotheta.load import read_rejects
+from nomotheta.load.rejects import read_rejects
 
 CHARTER = """
 table = "fares"

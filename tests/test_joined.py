@@ -13,8 +13,10 @@ from conftest import without_kernel
 from nomotheta.charter import lint, read_charter
 from nomotheta.charter.model import Settings
 from nomotheta.errors import DeliveryError
-from nomotheta.load import Engine, Plan, constants, worked_files
 from nomotheta.load.account import Account
+from nomotheta.load.blocks import worked_files
+from nomotheta.load.engine import Engine
+from nomotheta.load.work import Plan, constants
 from nomotheta.place import Now
 from nomotheta.source import arrived, match_columns, open_file
 

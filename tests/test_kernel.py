@@ -15,7 +15,9 @@ from hypothesis import strategies as st
 from conftest import without_kernel
 from nomotheta import kernel
 from nomotheta.charter import Settings, lint, read_charter
-from nomotheta.load import Engine, Plan, worked_blocks
+from nomotheta.load.blocks import worked_blocks
+from nomotheta.load.engine import Engine
+from nomotheta.load.work import Plan
 from nomotheta.place import Now
 from nomotheta.source import match_columns, open_file
 from nomotheta.source.marks import Marks, without_lone_returns

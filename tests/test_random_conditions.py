@@ -18,7 +18,7 @@ from nomotheta.charter import Check
 from nomotheta.charter.model import Tolerance
 from nomotheta.conditions import ConditionError, Kind, check, decimal
 from nomotheta.kinds import arrow_type
-from nomotheta.load import Engine
+from nomotheta.load.engine import Engine
 from nomotheta.place import Place, quoted
 from test_conditions import NOW
 from test_places import fill, place, running, sort  # noqa: F401

@@ -14,7 +14,7 @@ from nomotheta.charter import Problem
 from nomotheta.cli.paint import SIGNS, TONES, cell, indented, number, out, plain_table, rows_told, verdict_text
 from nomotheta.errors import counted, visible
 from nomotheta.ledger import Entry, Judgement, LoadResult, RunResult, ShownReject, TableResult, Undone
-from nomotheta.load import Balance
+from nomotheta.load.balance import Balance
 from nomotheta.place import PlaceAnswer
 from nomotheta.reconcile import ColumnTotals, Reconciliation
 from nomotheta.report.words import STATES, gravest_first, headline, ordered, title

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Literal
 
-from nomotheta.load import Balance
+from nomotheta.load.balance import Balance
 from nomotheta.reconcile import Reconciliation
 from nomotheta.rules import Finding, Verdict
 

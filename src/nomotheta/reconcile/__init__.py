@@ -1,6 +1,5 @@
 """Reconciliation: files against tables, by counts, column totals and the fingerprint of all rows."""
 
-from nomotheta.reconcile.reconcile import LoadedFiles, reconcile
 from nomotheta.reconcile.reconciliation import Cell, ColumnTotals, Reconciliation, RowDifference
 
-__all__ = ["Cell", "ColumnTotals", "LoadedFiles", "Reconciliation", "RowDifference", "reconcile"]
+__all__ = ["Cell", "ColumnTotals", "Reconciliation", "RowDifference"]

@@ -24,7 +24,12 @@ from nomotheta.conditions import Kind, own
 from nomotheta.errors import DeliveryError, PlaceError
 from nomotheta.events import Listener, Progress, nobody
 from nomotheta.kinds import arrow_type, show
-from nomotheta.load import Balance, Engine, Plan, constants, left_out, open_mended, worked_files
+from nomotheta.load.balance import Balance
+from nomotheta.load.blocks import worked_files
+from nomotheta.load.engine import Engine
+from nomotheta.load.mended import open_mended
+from nomotheta.load.rejects import left_out
+from nomotheta.load.work import Plan, constants
 from nomotheta.place import SCHEME, Fingerprint, Now, Place, quoted
 from nomotheta.reconcile.differences import HASH, Differences, compared, told
 from nomotheta.reconcile.reconciliation import ColumnTotals, Reconciliation, RowDifference

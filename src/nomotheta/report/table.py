@@ -12,7 +12,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from nomotheta.kinds import Cells
-from nomotheta.load import LINKS
+from nomotheta.load.mended import LINKS
 
 _NUMBER = r"^[+-]?[0-9][0-9.,]*$"
 

@@ -8,7 +8,6 @@ from pathlib import Path
 
 from nomotheta.charter import Compiled, Problem, Read, Settings, in_order, lint, read_charter
 from nomotheta.errors import DeclarationError, did_you_mean
-from nomotheta.load import told_apart
 
 CHARTERS = "charters"
 
@@ -46,6 +45,8 @@ class Charters:
 
     def notes(self) -> list[str]:
         """Of the charters' loads, those that could not be taken out again, and why."""
+        from nomotheta.load.undo import told_apart
+
         found = [(each, told_apart(each, each.charter.load.how)) for each in self._linted[0].values()]
         lasting = [f"{each.file}: a load cannot be taken out again: {why}" for each, why in found if why]
         return lasting + [note for each in self._linted[0].values() for note in _private_read(each)]

@@ -11,9 +11,11 @@ from nomotheta.charter import Compiled
 from nomotheta.errors import DeclarationError, PlaceError
 from nomotheta.events import Listener
 from nomotheta.ledger import Judgement, LoadResult
-from nomotheta.load import Balance, delimiter_of, mended_charter
+from nomotheta.load.balance import Balance
+from nomotheta.load.mended import delimiter_of, mended_charter
 from nomotheta.place import Now
-from nomotheta.reconcile import LoadedFiles, Reconciliation, reconcile
+from nomotheta.reconcile import Reconciliation
+from nomotheta.reconcile.reconcile import LoadedFiles, reconcile
 from nomotheta.rules import Scope, judge, worst
 
 if TYPE_CHECKING:

@@ -19,23 +19,12 @@ from nomotheta.conditions import check
 from nomotheta.errors import DeclarationError, DeliveryError, NomothetaError, PlaceError
 from nomotheta.events import Listener
 from nomotheta.ledger import Ledger, LoadResult, Undone
-from nomotheta.load import (
-    Mended,
-    Order,
-    Outcome,
-    OvertakenError,
-    begun,
-    compare,
-    load,
-    open_mended,
-    part_of,
-    read_mended,
-    read_rejects,
-    recover,
-    stage_name,
-    stage_token,
-    undo,
-)
+from nomotheta.load.compare import compare
+from nomotheta.load.load import Order, Outcome, OvertakenError, load
+from nomotheta.load.mended import Mended, open_mended, read_mended
+from nomotheta.load.rejects import part_of, read_rejects, recover
+from nomotheta.load.stage import begun, stage_name, stage_token
+from nomotheta.load.undo import undo
 from nomotheta.place import Now, Place, warm
 from nomotheta.rules import Finding, Scope, Verdict, check_spelled, gravest, judge, worst
 from nomotheta.source import ArrivedFile, arrived, check_sums, expected, sidecars

@@ -9,7 +9,8 @@ from pathlib import Path
 from nomotheta.charter import Compiled
 from nomotheta.errors import DeclarationError, DeliveryError
 from nomotheta.ledger import Ledger, LoadResult, ShownReject
-from nomotheta.load import FAULTS_SHOWN, Came, Mended, Reject, count_faults, left_out, open_faults, read_rejects
+from nomotheta.load.mended import Mended
+from nomotheta.load.rejects import FAULTS_SHOWN, Came, Reject, count_faults, left_out, open_faults, read_rejects
 from nomotheta.rules import HIDDEN
 
 FileOf = Callable[[int], Path]

@@ -12,20 +12,23 @@ import zoneinfo
 from collections.abc import Callable, Sequence
 from functools import cached_property
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from nomotheta.charter import Compiled, Problem, Settings, read_settings
 from nomotheta.errors import DeclarationError, NomothetaError
 from nomotheta.events import Listener, nobody
 from nomotheta.ledger import Judgement, Ledger, LoadResult, RunResult, ShownReject, TableResult, Undone
-from nomotheta.load import Reject, columns_of
+from nomotheta.load.mended import columns_of
+from nomotheta.load.rejects import Reject
 from nomotheta.reconcile import Reconciliation
 from nomotheta.workspace.charters import CHARTERS, Charters, declared_wrong
-from nomotheta.workspace.checking import Checking
-from nomotheta.workspace.loading import Loading
 from nomotheta.workspace.mending import SetAside, set_aside, shown, write_mendable
 from nomotheta.workspace.places import SETTINGS, Places
-from nomotheta.workspace.running import Running
 from nomotheta.workspace.telling import tell
+
+if TYPE_CHECKING:
+    from nomotheta.workspace.checking import Checking
+    from nomotheta.workspace.loading import Loading
 
 MEMORY = ".nomotheta"
 
@@ -69,11 +72,15 @@ class Workspace:
     @cached_property
     def _loading(self) -> Loading:
         """What loads need of this workspace."""
+        from nomotheta.workspace.loading import Loading
+
         return Loading(self)
 
     @cached_property
     def _checking(self) -> Checking:
         """What judges and reconciles its tables."""
+        from nomotheta.workspace.checking import Checking
+
         return Checking(self, self._loading)
 
     @property
@@ -245,6 +252,8 @@ class Workspace:
         chosen = [each for each in self.compiled(tables) if each.charter.delivery is not None]
         if not chosen:
             raise DeclarationError("no charter declares a [delivery], so there is nothing to run", where=CHARTERS)
+        from nomotheta.workspace.running import Running
+
         running = Running(self, self._loading, self._checking, day or self.today(), place, listener, create=create)
         return running.run(chosen, told)
 
