@@ -179,7 +179,7 @@ def test_a_charter_is_proposed_from_a_table_and_judges_it(there: Space, database
 
 
 def test_a_url_that_is_wrong_and_a_user_without_rights_are_told(there: Space, database: Database) -> None:
-    for more, told in (("?ssl_cs=x", "ssl_ca"), ("?connect_timeout=soon", "no number")):
+    for more, told in (("?ssl_cs=x", "ssl_ca"), ("?connect_timeout=soon", "not a number")):
         with pytest.raises(DeclarationError, match=told):
             connect("there", database.url + more, Path())
     who = database.name[:20]

@@ -481,7 +481,7 @@ def test_a_merge_into_a_table_whose_key_is_none_is_refused(sort: str, there: Spa
 
     found = there.run("load", "tickets", "--day", DAY)
 
-    assert "1 row of the table has a key that is in the table already" in found.text
+    assert "the table has 1 row with a repeated key" in found.text
     assert database.ask("SELECT count(*) FROM tickets") == [(3,)]
 
 
@@ -523,6 +523,35 @@ def test_a_whole_number_beyond_64_bits_in_a_column_of_texts_breaks_its_kind(ther
     found = there.judge("w")["n is integer"]
 
     assert (found["rows"], found["breaks"]) == (5, 3)
+
+
+LISTS = {"i": "bigint", "n": "numeric(8,2)", "t": "varchar(20)", "d": "date", "r": "double precision"}
+REFERRED = [
+    ("i", "n"), ("i", "t"), ("n", "i"), ("n", "t"), ("t", "i"), ("t", "d"), ("d", "t"), ("i", "r"), ("t", "n"), ("d", "i"),
+]  # fmt: skip
+
+
+def test_a_reference_means_the_same_everywhere_or_is_an_error(sort: str, there: Space, database: Database) -> None:
+    kinds = {"i": "integer", "n": "decimal(8,2)", "t": "text", "d": "date"}
+    rows = [(1, "1.00", "'1'", "'2026-06-01'"), (2, "2.50", "'2026-06-01'", "'2026-06-02'"), (3, "3.00", "'x'", "null")]
+    columns = "".join(f'[columns.{name}]\nkind = "{kind}"\n' for name, kind in kinds.items())
+    references = "".join(f'[[references]]\ncolumns = ["{one}"]\nlisted_in = "l{other}(v)"\n' for one, other in REFERRED)
+    there.charter(f'table = "w"\n{columns}{references}', "w")
+    database.ask("CREATE TABLE w (i bigint, n numeric(8,2), t varchar(20), d date)")
+    database.ask(f"INSERT INTO w VALUES {', '.join('({}, {}, {}, {})'.format(*row) for row in rows)}")
+    for name, kind in LISTS.items():
+        database.ask(f"CREATE TABLE l{name} (v {kind})")
+        values = {"t": "('01'), ('2.5'), ('x'), ('2026-06-01')", "d": "('2026-06-01')"}.get(name, "(1), (3)")
+        database.ask(f"INSERT INTO l{name} VALUES {values}")
+
+    judged = there.judge("w")
+    found = [judged[f"{one} is listed in l{other}(v)"] for one, other in REFERRED]
+
+    breaks = [1, 2, 1, 1, 2, 2, 1, None, None, None]
+    if sort == "sqlite":  # whose columns may hold numbers of any kind
+        breaks[7] = 1
+    assert [each["breaks"] for each in found] == breaks
+    assert "such values cannot be compared" in found[-1]["message"]
 
 
 NARROW = [

@@ -104,6 +104,22 @@ def test_every_receiver_who_can_have_a_mail_gets_it_once(space: Space, mail: Con
     assert {each["Auto-Submitted"] for each in mail.handler.mails} == {"auto-generated"}
 
 
+def test_a_mail_that_nobody_may_have_is_told_once_and_waits_for_those_who_may_later(
+    space: Space, mail: Controller
+) -> None:
+    failing(space, entry("ops", f"smtp://127.0.0.1:{mail.port}", TO[:2]))
+    mail.handler.never = {TO[0]: "550 no such user", TO[1]: "450 busy"}
+    first = night(space)
+    mail.handler.never = {}
+
+    second = space.run("run", "--day", DAY, "--create", "a")
+
+    told = " ".join(first.err.split())
+    assert "does not take mail for a@line.example: 550 no such user" in told
+    assert "b@line.example: 450 busy" in told
+    assert (second.err, mail.handler.got) == ("", [[TO[1]]])
+
+
 def test_a_server_that_answers_byte_by_byte_holds_nobody_up(space: Space, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(telling, "_PATIENCE", 1)
     ended = threading.Event()

@@ -2,3 +2,5 @@
 
 Its modules are imported one by one: a screen of rejects needs little of what a load needs.
 """
+
+__all__ = ()

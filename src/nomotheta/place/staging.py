@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from nomotheta.conditions import Kind, Node, own, quoted
-from nomotheta.errors import PlaceError
+from nomotheta.errors import PlaceError, counted
 from nomotheta.place.render import quoted_table
 
 STAGE = own("stage")
@@ -281,7 +281,7 @@ class Staging:
             )
             if pairs > matched:
                 raise PlaceError(
-                    f"{pairs - matched:,} rows of the table have a key that is in the table already", where=table,
+                    f"the table has {counted(pairs - matched, 'row')} with a repeated key", where=table,
                     mend="see which: nomotheta judge; a merge needs a table whose key is one",
                 )  # fmt: skip
             updated = self._updated(table, how, same)

@@ -29,6 +29,30 @@ def compared_as(column: PlaceColumn, kind: Kind) -> bool:
     return have == kind.name or kind.name in column.also or any({have, kind.name} <= alike for alike in _ALIKE)
 
 
+def held_as(column: PlaceColumn, kind: Kind) -> bool:
+    """Whether a place holds values as those of a kind, and not as texts that may be something else as well."""
+    have = column.kind.name if column.kind else ""
+    return compared_as(column, kind) and (have != "text" or kind.name == "text")
+
+
+_AS_TEXT = {"integer", "date", "uuid"}  # kinds each of whose values has one text, the same in every place
+_MOMENTS = {"date", "timestamp"}
+
+
+def comparable(column: PlaceColumn, kind: Kind) -> bool:
+    """Whether values of a kind can be looked for in a column with one meaning everywhere: at worst, its texts are read.
+
+    A real is next to other numbers, never sure to be one of them; what is true or false is no number.
+    """
+    have = column.kind.name if column.kind else "text"
+    return (
+        compared_as(column, kind)
+        or have == "text"
+        or (kind.name == "text" and have in _AS_TEXT)
+        or {have, kind.name} <= _MOMENTS
+    )
+
+
 def as_kind(column: Any, kind: Kind) -> Any:
     """A place's column as the Arrow type in which values of `kind` are held; texts are such as PostgreSQL writes.
 

@@ -16,7 +16,7 @@ from nomotheta.errors import NomothetaError, PlaceError, counted, did_you_mean
 from nomotheta.kinds import CANONICAL, UNTYPED, read_column, show
 from nomotheta.layout import Layout
 from nomotheta.place import Now, Place, PlaceColumn, quoted
-from nomotheta.rules.anew import Anew, Column, blank_as_null, compared_as, plain_texts
+from nomotheta.rules.anew import Anew, Column, blank_as_null, comparable, compared_as, held_as, plain_texts
 from nomotheta.rules.finding import HIDDEN, Finding, Samples, message_of, samples_of, verdict_of
 
 SAMPLES = 5
@@ -342,6 +342,11 @@ class _Judge:
         missing = [name for name in listed if name not in there]
         if missing:
             return self.made(check, verdict="error", message=f"{table} has no column '{missing[0]}'")
+        for name, other in zip(check.columns, listed, strict=True):
+            have, kind = there[other].kind, self.declared(check, name)
+            if not comparable(there[other], kind):
+                told = f"{name} is {kind}, and {table}.{other} is {have}: such values cannot be compared"
+                return self.made(check, verdict="error", message=told)
         asked = self.asked_with(check, table, listed, there)
         pairs = zip(check.columns, listed, strict=True)
         mine = asked.named(self.table)
@@ -365,13 +370,13 @@ class _Judge:
     ) -> Place | Anew:
         """Who compares the columns with those of another table: the place, where both are of the kinds it needs."""
         kinds = [self.declared(check, name) for name in check.columns]
-        alike = all(compared_as(there[name], kind) for name, kind in zip(listed, kinds, strict=True))
+        alike = all(held_as(there[name], kind) for name, kind in zip(listed, kinds, strict=True))
         if self.asked is self.place and alike:
             return self.place
         columns = []
         for name, kind in zip(listed, kinds, strict=True):
             column = there[name]
-            same = compared_as(column, kind) and column.kind is not None
+            same = held_as(column, kind) and column.kind is not None
             columns.append(Column(name, column.kind if same and column.kind else kind, None if same else UNTYPED))
         if table == self.table:
             return Anew(self.place, {table: self.read_anew()})
