@@ -9,10 +9,12 @@ import html.parser
 import json
 import os
 import re
+import shutil
 import socket
 import subprocess
 import sys
 from collections.abc import Iterator
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -27,6 +29,12 @@ from nomotheta.report.documents import schemas
 from nomotheta.workspace.checking import Checking
 
 LISTED = '[[references]]\ncolumns = ["{0}"]\nlisted_in = "{1}({0})"\n'
+
+
+@pytest.fixture(scope="module")
+def demo(demo: Space, tmp_path_factory: pytest.TempPathFactory) -> Space:
+    """A demo of this module's own, in which commands may change something."""
+    return Space(Path(shutil.copytree(demo.root, tmp_path_factory.mktemp("own") / "skerry-line")))
 
 
 def chain(space: Space) -> None:
