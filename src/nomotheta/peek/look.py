@@ -59,13 +59,17 @@ class SeenColumn:
 
 @dataclass(frozen=True, slots=True)
 class Oddity:
-    """Something to look at: what, where, how often, an example, and the first line where that is known."""
+    """Something to look at: what, where, how often, an example, and the first line where that is known.
+
+    `reason` is the code with which a load would set such rows aside; empty where it would not.
+    """
 
     what: str
     column: str = ""
     count: int = 0
     example: str = ""
     line: int | None = None
+    reason: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -237,19 +241,20 @@ class _Look:
 
     def oddities(self) -> list[Oddity]:
         words = {
-            "too_few_fields": "records with too few fields", "too_many_fields": "records with too many fields",
-            "stray_quote": "stray quotes", "repeated_header": "the header is repeated further down",
-            "no_object": "lines that are not a JSON object", "unknown_member": "objects with a member most do not have",
-            "member_twice": "objects that have a member twice",
+            "too_few_fields": ("record", "with too few fields"), "too_many_fields": ("record", "with too many fields"),
+            "stray_quote": ("stray quote", ""), "repeated_header": ("repeat", "of the header further down"),
+            "no_object": ("line", "without a JSON object"), "member_twice": ("object", "with a member twice"),
+            "unknown_member": ("object", "with a member most do not have"),
         }  # fmt: skip
         found = [
-            Oddity(words[reason], "", self.counts[reason], odd.example, odd.line) for reason, odd in self.odd.items()
+            Oddity(_some(self.counts[reason], *words[reason]), "", self.counts[reason], odd.example, odd.line, reason)
+            for reason, odd in self.odd.items()
         ]
         if len(self.sniffed.line_ends) > 1:
             told = ", ".join(f"{count:,} {end}" for end, count in self.sniffed.line_ends.items())
             found.append(Oddity(f"mixed line ends at the start: {told}"))
         if self.counts["empty"]:
-            found.append(Oddity("empty lines", count=self.counts["empty"]))
+            found.append(Oddity(_some(self.counts["empty"], "empty line"), count=self.counts["empty"]))
         twice = [name for name, times in Counter(self.sniffed.names).items() if times > 1]
         found += [Oddity("the header names it more than once", name) for name in twice]
         for column in self.columns:
@@ -302,7 +307,7 @@ def _column_oddities(column: ColumnLook) -> Iterator[Oddity]:
     if column.rows and column.blanks == column.rows:
         yield Oddity("it is blank throughout", name)
     if column.tracked and column.repeats and column.values > 20:
-        yield Oddity("repeats in what is nearly a key", name, column.repeats)
+        yield Oddity(_some(column.repeats, "repeat", "in what is nearly a key"), name, column.repeats)
     if best is None:
         yield from _mixed_forms(column)
     else:
@@ -311,21 +316,22 @@ def _column_oddities(column: ColumnLook) -> Iterator[Oddity]:
         yield Oddity("white space at the ends of values", name, column.edges)
     for value, times in column.null_like.items():
         if best is not None or times < column.values:
-            yield Oddity("a value that looks like null", name, times, value)
+            yield Oddity(_some(times, "value", "that may mean null"), name, times, value)
 
 
 def _kind_oddities(column: ColumnLook, best: Candidate) -> Iterator[Oddity]:
     """What is odd about a column of numbers, moments or words."""
     name, candidates = column.name, column.candidates or []
     if best.misfits:
-        yield Oddity(f"values that are not {_words(best.kind)}", name, best.misfits, best.example or "")
+        kind = f"a {_word(best.kind)}" if best.misfits == 1 else f"{_word(best.kind)}s"
+        yield Oddity(_some(best.misfits, "value", f"other than {kind}"), name, best.misfits, best.example or "")
     if best.kind.name == "integer" and column.zeros:
         yield Oddity("leading zeros, which a number would lose", name, column.zeros, column.low or "")
     if column.as_text and column.as_value and best.kind.is_number:
-        yield Oddity("numbers stored as text", name, column.as_text)
+        yield Oddity(_some(column.as_text, "number", "stored as text"), name, column.as_text)
     plain = [each for each in candidates if each.kind.name in {"decimal", "integer"} and each.misfits]
     if best.layout.thousands_sign and plain and best.grouped:
-        yield Oddity("numbers with a thousands sign", name, best.grouped, best.grouped_example)
+        yield Oddity(_some(best.grouped, "number", "with a thousands sign"), name, best.grouped, best.grouped_example)
     rivals = [each for each in candidates if each is not best and each.kind.name == "date" and not each.misfits]
     if best.kind.name == "date" and rivals:
         yield Oddity(f"dates that could be {best.form} as well as {rivals[0].form}", name)
@@ -336,12 +342,17 @@ def _mixed_forms(column: ColumnLook) -> Iterator[Oddity]:
     forms = [each for each in column.mixed if each.kind.name in {"date", "timestamp", "decimal"}]
     if len(forms) > 1:
         told = " and ".join(each.form or "decimal point" for each in forms[:2])
-        yield Oddity(f"mixed forms of {_words(forms[0].kind)}: {told}", column.name, example=forms[0].example or "")
+        yield Oddity(f"mixed forms of {_word(forms[0].kind)}s: {told}", column.name, example=forms[0].example or "")
 
 
-_PLURALS = {"integer": "whole numbers", "decimal": "decimal numbers", "real": "numbers", "timestamptz": "timestamps"}
+_SAID = {"integer": "whole number", "decimal": "decimal number", "real": "number", "timestamptz": "timestamp"}
 
 
-def _words(kind: Kind) -> str:
-    """The values of a kind."""
-    return _PLURALS.get(kind.name, f"{kind.name}s")
+def _word(kind: Kind) -> str:
+    """What a value of a kind is called."""
+    return _SAID.get(kind.name, kind.name)
+
+
+def _some(count: int, noun: str, more: str = "") -> str:
+    """What there is, in the number of its count, which is told beside it."""
+    return f"{noun if count == 1 else noun + 's'} {more}".rstrip()

@@ -152,12 +152,12 @@ def _files(file: str) -> tuple[str, str]:
 def _load(seen: Look) -> Iterator[tuple[str, Any, str]]:
     yield "how", "append", "a guess; overwrite replaces the rows that are there"
     yield "tolerate", "none", 'rejected rows that are allowed: "none", a number, "0.5%", "all"'
-    whats = {oddity.what for oddity in seen.oddities}
-    if "records with too few fields" in whats:
+    reasons = {oddity.reason for oddity in seen.oddities}
+    if "too_few_fields" in reasons:
         yield "short_rows", "fill", 'they were seen; "reject" sets them aside'
-    if "objects with a member most do not have" in whats:
+    if "unknown_member" in reasons:
         yield "extra_columns", "ignore", 'they were seen; "refuse" sets such objects aside'
-    if "records with too many fields" in whats:
+    if "too_many_fields" in reasons:
         yield "long_rows", "cut", 'they were seen; "reject" sets them aside'
 
 
