@@ -86,16 +86,8 @@ def own_postgres() -> Iterator[Server]:
         data = f"{folder}/data"
         run("initdb", "-D", data, "-U", "postgres", "--auth", "trust", "-E", "UTF8", "--locale", "C.UTF-8")
         started = (
-            "pg_ctl",
-            "-D",
-            data,
-            "-w",
-            "-l",
-            f"{folder}/log",
-            "-o",
-            f"-p {port} -h 127.0.0.1 -k {folder}",
-            "start",
-        )
+            "pg_ctl", "-D", data, "-w", "-l", f"{folder}/log", "-o", f"-p {port} -h 127.0.0.1 -k {folder}", "start",
+        )  # fmt: skip
         run(*started)
         stopped = ("pg_ctl", "-D", data, "-m", "immediate", "stop")
         try:

@@ -21,19 +21,8 @@ from nomotheta.secrets import masked
 
 PROGRAM = [sys.executable, "-m", "nomotheta"]
 COMMANDS = [
-    "demo",
-    "peek",
-    "propose",
-    "lint",
-    "load",
-    "undo",
-    "judge",
-    "reconcile",
-    "rejects",
-    "run",
-    "ledger",
-    "report",
-]
+    "demo", "peek", "propose", "lint", "load", "undo", "judge", "reconcile", "rejects", "run", "ledger", "report",
+]  # fmt: skip
 
 
 def started(space: Space, *words: str, **more: object) -> subprocess.CompletedProcess[str]:

@@ -19,6 +19,7 @@ from nomotheta.layout import Layout
 Date, Moment, Time = datetime.date, datetime.datetime, datetime.time
 COMMA = {"decimal_sign": ","}
 GROUPED = {"decimal_sign": ",", "thousands_sign": "."}
+FINE = {"timestamp_forms": ["%Y-%m-%d %H:%M:%S.%f"]}
 GERMAN = {"date_forms": ["%d.%m.%Y"]}
 
 MONTHS = "janúar februar märz apríl mai juni juli august september oktober november desember".split()
@@ -46,7 +47,7 @@ READ: list[tuple[str, dict[str, Any], str, Any]] = [
     ("date", {"date_forms": ["%Y%m%d", "%d/%m/%Y"]}, "05/06/2026", Date(2026, 6, 5)),
     ("time", {}, "23:59:59", Time(23, 59, 59)),
     ("timestamp", {}, "2026-06-01 10:20:30", Moment(2026, 6, 1, 10, 20, 30)),
-    ("timestamp", {"timestamp_forms": ["%Y-%m-%d %H:%M:%S.%f"]}, "2026-06-01 10:20:30.25", Moment(2026, 6, 1, 10, 20, 30, 250000)),
+    ("timestamp", FINE, "2026-06-01 10:20:30.25", Moment(2026, 6, 1, 10, 20, 30, 250000)),
     ("time", {"time_forms": ["%H:%M:%S.%f"]}, "10:20:30.5", Time(10, 20, 30, 500000)),
     ("timestamptz", {}, "2026-06-01 10:20:30+02:00", Moment(2026, 6, 1, 8, 20, 30, tzinfo=datetime.UTC)),
     ("timestamptz", {}, "2026-06-01T10:20:30Z", Moment(2026, 6, 1, 10, 20, 30, tzinfo=datetime.UTC)),
@@ -60,7 +61,7 @@ READ: list[tuple[str, dict[str, Any], str, Any]] = [
     ("date", {"date_forms": ["%-d/%-m/%y"], "two_digit_years_from": 1950}, "17/2/50", Date(1950, 2, 17)),
     ("timestamp", {"midnight_24": True}, "2026-12-31 24:00:00", Moment(2027, 1, 1)),
     ("timestamp", {"timestamp_forms": ["%m/%d/%Y %-I:%M %p"]}, "06/01/2026 12:05 am", Moment(2026, 6, 1, 0, 5)),
-    ("timestamp", {"timestamp_forms": ["%Y-%m-%d %H:%M:%S.%f"]}, "2026-06-01 10:20:30.123456000", Moment(2026, 6, 1, 10, 20, 30, 123456)),
+    ("timestamp", FINE, "2026-06-01 10:20:30.123456000", Moment(2026, 6, 1, 10, 20, 30, 123456)),
     ("timestamptz", {}, "2026-06-01 10:20:30 -0330", Moment(2026, 6, 1, 13, 50, 30, tzinfo=datetime.UTC)),
     ("date", {"date_forms": ["%-d.%-m.%Y"]}, "1.12.2026", Date(2026, 12, 1)),
     ("timestamp", {"timestamp_forms": ["%m/%d/%Y %I:%M %p"]}, "06/01/2026 12:05 PM", Moment(2026, 6, 1, 12, 5)),
@@ -82,13 +83,7 @@ REFUSED: list[tuple[str, dict[str, Any], str, str, str]] = [
     ("timestamp", {}, "2026-12-31 24:00:00", "kind", "is not a timestamp"),
     ("timestamp", {"midnight_24": True}, "2026-12-31 24:00:01", "kind", "is not a timestamp"),
     ("timestamp", {"timestamp_forms": ["%m/%d/%Y %I:%M %p"]}, "06/01/2026 13:05 pm", "kind", "is not a timestamp"),
-    (
-        "timestamp",
-        {"timestamp_forms": ["%Y-%m-%d %H:%M:%S.%f"]},
-        "2026-06-01 10:20:30.1234567",
-        "kind",
-        "is not a timestamp",
-    ),
+    ("timestamp", FINE, "2026-06-01 10:20:30.1234567", "kind", "is not a timestamp"),
     ("timestamptz", {}, "2026-06-01 10:20:30+16:00", "kind", "is not a timestamptz"),
     ("timestamptz", {}, "2026-03-29 01:30:00", "kind", "is not a timestamptz"),
     ("text", {}, "a\0b", "kind", "NUL"),

@@ -118,14 +118,15 @@ def test_no_text_of_a_charter_moves_the_cursor(space: Space) -> None:
     )
 
     said = [space.run("lint")]
-    for words in (
+    commands = (
         ("run", "--day", DAY, "--create"),
         ("judge",),
         ("reconcile", "tickets"),
         ("rejects",),
         ("ledger",),
         ("report",),
-    ):
+    )
+    for words in commands:
         said += [space.run(*words), space.run(*words, "--json")]
     pages = [path.read_text() for folder in ("reports", "mails") for path in (space.root / folder).iterdir()]
 

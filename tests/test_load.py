@@ -35,13 +35,8 @@ def test_a_sound_file_goes_in_and_its_balance_adds_up(space: Space) -> None:
     assert (load["exit"], load["state"], load["verdict"]) == (0, "loaded", "pass")
     balance = load["balance"]
     assert [balance[key] for key in ("records", "loaded", "rejected", "repeated", "before", "after")] == [
-        2,
-        2,
-        0,
-        0,
-        0,
-        2,
-    ]
+        2, 2, 0, 0, 0, 2,
+    ]  # fmt: skip
     (file,) = balance["files"]
     assert [file[key] for key in ("lines", "header", "empty", "record_lines")] == [3, 1, 0, 2]
     assert space.sql("select ticket_no, fare::varchar, sold_on::varchar, load_no from tickets order by 1") == [
@@ -106,15 +101,8 @@ def test_all_rejects_can_be_written_as_csv_that_no_spreadsheet_runs(space: Space
 
 @pytest.mark.parametrize(
     ("tolerate", "state"),
-    [
-        ('"none"', "undone"),
-        ("1", "undone"),
-        ("2", "loaded"),
-        ('"39%"', "undone"),
-        ('"40%"', "loaded"),
-        ('"all"', "loaded"),
-    ],
-)
+    [('"none"', "undone"), ("1", "undone"), ("2", "loaded"), ('"39%"', "undone"), ('"40%"', "loaded"), ('"all"', "loaded")],
+)  # fmt: skip
 def test_more_rejects_than_tolerated_undo_the_whole_load(space: Space, tolerate: str, state: str) -> None:
     space.charter(TICKETS.replace('tolerate = "all"', f"tolerate = {tolerate}"))
     space.tickets(SOUND + "T003;1,00;01.06.2026\nT004;x;01.06.2026\nT005;y;01.06.2026\n")
@@ -627,15 +615,9 @@ def test_of_decimals_that_no_double_tells_apart_the_greater_is_the_last(space: S
     space.charter(TICKETS.replace("decimal(6,2)", "decimal(38,2)") + 'keep = "last"\nby = "fare"\n')
     low, high = "123456789012345678901234567890,01", "123456789012345678901234567890,02"
     rows = [
-        ("T001", low),
-        ("T001", high),
-        ("T002", high),
-        ("T002", low),
-        ("T003", ""),
-        ("T003", "-" + high),
-        ("T004", "-" + high),
-        ("T004", "-" + low),
-    ]
+        ("T001", low), ("T001", high), ("T002", high), ("T002", low), ("T003", ""), ("T003", "-" + high),
+        ("T004", "-" + high), ("T004", "-" + low),
+    ]  # fmt: skip
     space.tickets("ticket_no;fare;sold_on\n" + "".join(f"{number};{fare};01.06.2026\n" for number, fare in rows))
 
     space.load()

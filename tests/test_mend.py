@@ -50,10 +50,8 @@ def test_mended_rows_come_later_and_the_balance_of_their_load_closes(space: Spac
 
     assert (later["state"], later["mends"], later["day"]) == ("loaded", 1, DAY), later
     assert [later["balance"][key] for key in ("records", "loaded", "rejected")] == [
-        3,
-        2,
-        1,
-    ]  # T004 is as it was: too short
+        3, 2, 1,
+    ]  # T004 is as it was: too short  # fmt: skip
     assert space.sql("select ticket_no, fare::varchar, load_no from tickets order by 1") == [
         ("T001", "1.50", 1), ("T002", "9.00", 2), ("T003", "2.50", 2),
     ]  # fmt: skip
@@ -291,8 +289,6 @@ def test_a_repeat_that_was_not_mended_does_not_take_the_place_of_the_row_that_st
     ended = space.run("load", "tickets", "--again", "out.csv", "--json")
 
     assert space.sql("select ticket_no, fare::text from tickets order by 1") == [
-        ("T001", "1.00"),
-        ("T002", "3.00"),
-        ("T003", "4.00"),
-    ]
+        ("T001", "1.00"), ("T002", "3.00"), ("T003", "4.00"),
+    ]  # fmt: skip
     assert "repeats the key of another row" in ended.out

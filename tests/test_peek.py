@@ -263,7 +263,5 @@ def test_a_typed_column_whose_values_no_kind_has_is_proposed_as_what_loads(space
 
     assert ended.code == 0, ended.text
     assert space.sql("select u, ns, s from z order by u")[1] == (
-        2**64 - 1,
-        "2026-06-01 01:02:03.456789001",
-        '{"text": "a", "value": 1}',
-    )
+        2**64 - 1, "2026-06-01 01:02:03.456789001", '{"text": "a", "value": 1}',
+    )  # fmt: skip

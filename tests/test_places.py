@@ -138,10 +138,8 @@ def test_overwriting_replaces_a_slice_and_leaves_the_rest(sort: str, there: Spac
 
     assert [balance[name] for name in ("before", "removed", "loaded", "after")] == [2, 1, 2, 3]
     assert [number for (number,) in database.ask("SELECT ticket_no FROM tickets ORDER BY 1")] == [
-        "T002",
-        "T007",
-        "T008",
-    ]
+        "T002", "T007", "T008",
+    ]  # fmt: skip
 
 
 def test_a_second_load_into_a_table_is_told_so(sort: str, database: Database) -> None:
@@ -512,12 +510,9 @@ def test_a_whole_number_beyond_64_bits_in_a_column_of_texts_breaks_its_kind(ther
     there.charter('table = "w"\n[columns.n]\nkind = "integer"\n', "w")
     database.ask("CREATE TABLE w (n varchar(40))")
     ends = (
-        "-9223372036854775808",
-        "9223372036854775807",
-        "-9223372036854775809",
-        "9223372036854775808",
+        "-9223372036854775808", "9223372036854775807", "-9223372036854775809", "9223372036854775808",
         "1" + "0" * 30,
-    )
+    )  # fmt: skip
     database.ask(f"INSERT INTO w VALUES {', '.join(f'({end!r})' for end in ends)}")
 
     found = there.judge("w")["n is integer"]

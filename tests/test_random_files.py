@@ -99,16 +99,9 @@ def exact(value: Any) -> str | None:
 
 
 NUMBERS = [
-    "0",
-    "-0",
-    "1.50",
-    "1.1000000000000000055",
-    "12345678901234567890123456789",
-    "1e3",
-    "-2.5E-2",
-    "9007199254740993",
-    "1E400",
-]
+    "0", "-0", "1.50", "1.1000000000000000055", "12345678901234567890123456789", "1e3", "-2.5E-2",
+    "9007199254740993", "1E400",
+]  # fmt: skip
 
 
 @pytest.mark.parametrize("seed", range(40))
@@ -267,15 +260,9 @@ def test_table_files_are_read_as_pyarrow_reads_them(tmp_path: Path, form: str, s
 def test_any_bytes_end_in_rows_or_in_one_message(tmp_path: Path, form: str) -> None:
     chance = random.Random(form)
     seeds = [
-        b"",
-        b"a,b\n1,2\n",
-        b'{"a": 1}\n',
-        b"PAR1" + bytes(20) + b"PAR1",
-        b"ARROW1",
-        b"\xff\xff\xff\xff\x10\0\0\0",
-        b"PK\x03\x04",
-        b"\xd0\xcf\x11\xe0\xa1\xb1",
-    ]
+        b"", b"a,b\n1,2\n", b'{"a": 1}\n', b"PAR1" + bytes(20) + b"PAR1", b"ARROW1", b"\xff\xff\xff\xff\x10\0\0\0",
+        b"PK\x03\x04", b"\xd0\xcf\x11\xe0\xa1\xb1",
+    ]  # fmt: skip
     table = pa.table({"a": [1, 2, 3], "b": ["x", "y", None]})
     pq.write_table(table, tmp_path / "p")
     book = openpyxl.Workbook()

@@ -51,12 +51,8 @@ def test_what_was_loaded_is_equal_to_its_files(loaded: Space) -> None:
 
     assert (found["verdict"], found["exit"]) == ("pass", 0)
     assert [found[key] for key in ("records", "rejected", "repeated", "files_rows", "table_rows")] == [
-        202,
-        1,
-        1,
-        200,
-        200,
-    ]
+        202, 1, 1, 200, 200,
+    ]  # fmt: skip
     assert found["files_fingerprint"] == found["table_fingerprint"]
     totals = {each["column"]: (each["measure"], each["files_count"], each["files"]) for each in found["totals"]}
     assert totals["fare"] == ("sum", 200, ["20000.00"])

@@ -225,10 +225,8 @@ def test_a_table_that_was_emptied_since_does_not_pass_as_unchanged(space: Space)
     found = ran(space, "a")
 
     assert (found["exit"], found["a"]["load"]["state"], found["a"]["reconciliation"]["verdict"]) == (
-        1,
-        "unchanged",
-        "fail",
-    )
+        1, "unchanged", "fail",
+    )  # fmt: skip
 
 
 class Taken:
@@ -332,14 +330,9 @@ def conforms(value: Any, schema: dict[str, Any], root: dict[str, Any]) -> bool:
     if "enum" in schema:
         return value in schema["enum"]
     types = {
-        "object": dict,
-        "array": list,
-        "string": str,
-        "integer": int,
-        "number": (int, float),
-        "boolean": bool,
+        "object": dict, "array": list, "string": str, "integer": int, "number": (int, float), "boolean": bool,
         "null": type(None),
-    }
+    }  # fmt: skip
     if "type" in schema and not isinstance(value, types[schema["type"]]):
         return False
     if isinstance(value, list):
@@ -391,11 +384,8 @@ def test_a_process_is_known_by_its_number_and_its_beginning() -> None:
     child.communicate(b"\n")
 
     assert [*asked, at_work(child.pid, now.isoformat()), at_work(os.getpid(), now.isoformat())] == [
-        True,
-        False,
-        False,
-        False,
-    ]
+        True, False, False, False,
+    ]  # fmt: skip
 
 
 def test_a_second_night_of_rows_that_cannot_be_told_apart_is_held_against_the_files_of_both(space: Space) -> None:

@@ -126,14 +126,9 @@ def moments(unit: str) -> list[int]:
     """Counts of a unit since 1970 at the edges of what there is."""
     second = {"s": 1, "ms": 10**3, "us": 10**6, "ns": 10**9}[unit]
     edges = [
-        0,
-        1,
-        -1,
-        62_135_596_800 * -second,
-        62_135_596_800 * -second - 1,
-        253_402_300_800 * second - 1,
+        0, 1, -1, 62_135_596_800 * -second, 62_135_596_800 * -second - 1, 253_402_300_800 * second - 1,
         253_402_300_800 * second,
-    ]
+    ]  # fmt: skip
     return [edge for edge in [*edges, 2**63 - 1, -(2**63) + 1, 1_780_000_000 * second + 7] if -(2**63) < edge < 2**63]
 
 
@@ -270,15 +265,11 @@ def test_what_is_nested_is_its_json_and_no_cell_of_two_sorts(tmp_path: Path) -> 
     (batch,) = [source.read(block, 1) for block in source.blocks()]
 
     assert found(read_values(batch.values(0), Kind("text"), Layout())) == [
-        '{"text": "a", "value": 1}',
-        '{"text": null, "value": 2}',
-        None,
-    ]
+        '{"text": "a", "value": 1}', '{"text": null, "value": 2}', None,
+    ]  # fmt: skip
     assert found(read_values(batch.values(0), Kind("integer"), Layout())) == [
-        oracle.MisfitError,
-        oracle.MisfitError,
-        None,
-    ]
+        oracle.MisfitError, oracle.MisfitError, None,
+    ]  # fmt: skip
 
 
 @pytest.mark.parametrize(
