@@ -60,6 +60,8 @@ def test_what_was_loaded_is_equal_to_its_files(loaded: Space) -> None:
     assert totals["sold_on"] == ("range", 200, ["2026-06-01", "2026-06-28"])
     assert totals["paid"] == ("true", 200, ["200"])
     assert found["uncompared"] == ["load_no"]
+    loaded.sql("alter table tickets add column later integer")
+    assert "or not in the charter): load_no, later" in loaded.run("reconcile", "tickets").text
 
 
 CHANGES = [

@@ -355,7 +355,14 @@ def show_reconciliation(result: Reconciliation) -> None:
         sides.no_wrap = False
     console.print(indented(table, 2))
     if result.uncompared:
-        console.print(indented(Text(f"not from the files, so not compared: {', '.join(result.uncompared)}", "dim"), 2))
+        console.print(
+            indented(
+                Text(
+                    f"not compared (not from the files, or not in the charter): {', '.join(result.uncompared)}", "dim"
+                ),
+                2,
+            )
+        )
     if not same:
         console.print()
         _show_differences(console, result)

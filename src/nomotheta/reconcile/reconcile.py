@@ -149,8 +149,15 @@ class _Reconcile:
             files_rows=files[_N], table_rows=table[_N], totals=totals, scheme=SCHEME,
             files_fingerprint=f"{int(files[_H]):016x}", table_fingerprint=f"{int(table[_H]):016x}",
             differing=differing, differences=differences, differing_rows=count,
-            uncompared=tuple(name for name in self.charter.columns if name not in self.kinds),
+            uncompared=self.uncompared(),
         )  # fmt: skip
+
+    def uncompared(self) -> tuple[str, ...]:
+        """The charter's columns that no file holds, and the table's that the charter does not declare."""
+        declared = {name.casefold() for name in self.charter.columns}
+        there = [column.name for column in existing(self.place, self.charter.table)]
+        left = [name for name in self.charter.columns if name not in self.kinds]
+        return (*left, *(name for name in there if name.casefold() not in declared))
 
     # ---- the two sides
 

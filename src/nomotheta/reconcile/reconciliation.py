@@ -44,7 +44,8 @@ class RowDifference:
 class Reconciliation:
     """Files against a table.
 
-    `files_rows` is what should be there: records − rejected − repeated. `uncompared` are columns that no file holds.
+    `files_rows` is what should be there: records − rejected − repeated. `uncompared` are columns that no file holds,
+    or that the charter does not declare.
     """
 
     table: str
