@@ -34,8 +34,8 @@ def test_a_sound_file_goes_in_and_its_balance_adds_up(space: Space) -> None:
 
     assert (load["exit"], load["state"], load["verdict"]) == (0, "loaded", "pass")
     balance = load["balance"]
-    assert [balance[key] for key in ("records", "loaded", "rejected", "repeated", "before", "after")] == [
-        2, 2, 0, 0, 0, 2,
+    assert [balance[key] for key in ("records", "loaded", "rejected", "copies", "conflicts", "before", "after")] == [
+        2, 2, 0, 0, 0, 0, 2,
     ]  # fmt: skip
     (file,) = balance["files"]
     assert [file[key] for key in ("lines", "header", "empty", "record_lines")] == [3, 1, 0, 2]
@@ -56,7 +56,8 @@ FAULTY = [
     (";1,00;01.06.2026", "blank", "ticket_no", None),
     ("X009;1,00;01.06.2026", "pattern", "ticket_no", "X009"),
     ('"T009"x;1,00;01.06.2026', "stray_quote", "", None),
-    ("T001;9,00;09.06.2026", "repeated", "ticket_no", "T001"),
+    ("T001;9,00;09.06.2026", "conflict", "ticket_no", "T001"),
+    ("T001;1,50;01.06.2026", "copy", "ticket_no", "T001"),
 ]
 
 
@@ -69,7 +70,7 @@ def test_a_row_that_does_not_fit_is_set_aside_with_all_that_is_needed_to_find_it
     load = space.load()
 
     assert load["balance"]["loaded"] == 3
-    assert load["balance"]["rejected" if reason != "repeated" else "repeated"] == 1
+    assert load["balance"][{"conflict": "conflicts", "copy": "copies"}.get(reason, "rejected")] == 1
     reject = next(each for each in space.rejects() if each["reason"] == reason)
     assert (reject["file"], reject["line"], reject["record"]) == (f"inbox/tickets-{DAY}.csv", 4, 3)
     assert (reject["column"], reject["value"], reject["original"]) == (column, value, row)
@@ -121,9 +122,10 @@ def test_appending_knows_the_keys_that_stand_in_the_table(space: Space) -> None:
 
     load = space.load(day="2026-06-02")
 
-    assert [load["balance"][key] for key in ("loaded", "repeated", "before", "after")] == [1, 2, 2, 3]
+    assert [load["balance"][key] for key in ("loaded", "copies", "conflicts", "before", "after")] == [1, 0, 2, 2, 3]
     assert [(each["line"], each["message"]) for each in space.rejects()] == [
-        (2, "its key is in the table already"), (4, "repeats the key of line 3"),
+        (2, "its key is in the table already (load 1), with another fare"),
+        (4, "has the key of line 3, but another fare"),
     ]  # fmt: skip
     assert space.sql("select fare::varchar from tickets where ticket_no = 'T003'") == [("3.00",)]
 
@@ -224,11 +226,8 @@ def test_gzip_and_several_files_are_one_delivery(space: Space) -> None:
 
     balance = space.load()["balance"]
 
-    assert [(file["records"], file["rejected"], file["repeated"]) for file in balance["files"]] == [
-        (2, 0, 0),
-        (2, 0, 1),
-    ]
-    assert (balance["records"], balance["loaded"], balance["repeated"]) == (4, 3, 1)
+    assert [(file["records"], file["rejected"], file["conflicts"]) for file in balance["files"]] == [(2, 0, 0), (2, 0, 1)]
+    assert (balance["records"], balance["loaded"], balance["conflicts"]) == (4, 3, 1)
 
 
 @pytest.mark.parametrize("same", ["plain", "gzip"])
@@ -452,7 +451,7 @@ def test_a_row_that_repeats_one_key_does_not_block_another_row_by_its_other_key(
 
     load = space.load()
 
-    assert [load["balance"][name] for name in ("loaded", "repeated")] == [2, 2]
+    assert [load["balance"][name] for name in ("loaded", "conflicts")] == [2, 2]
     assert space.sql("select ticket_no from tickets order by 1") == [("T001",), ("T002",)]
 
 
@@ -490,7 +489,7 @@ def test_two_keys_with_one_hash_are_told_apart_by_another_seed(
 
     assert load["state"] == ("failed" if lasting else "loaded")
     if not lasting:
-        assert [load["balance"][key] for key in ("loaded", "repeated")] == [loaded, 3 - loaded]
+        assert [load["balance"][key] for key in ("loaded", "conflicts")] == [loaded, 3 - loaded]
         assert len(space.rejects()) == 3 - loaded
 
 
@@ -500,14 +499,14 @@ REPEATED = "ticket_no;fare;sold_on\nT001;1;03.06.2026\nT002;2;\nT001;3;05.06.202
 @pytest.mark.parametrize(
     ("key", "stay", "told"),
     [
-        ("", ["1", "2", "5"], ["line 4: repeats the key of line 2", "line 6: repeats the key of line 2", "line 8: repeats the key of line 2"]),
-        ('keep = "last"\n', ["2", "4", "5"], ["line 2: its key comes again, later, in line 8", "line 4: its key comes again, later, in line 8",
-         "line 6: its key comes again, later, in line 8"]),
-        ('keep = "last"\nby = "sold_on"\n', ["2", "3", "5"], ["line 2: its key comes again, later, in line 4",
-         "line 6: its key comes again, later, in line 4", "line 8: its key comes again, later, in line 4"]),
+        ("", ["1", "2", "5"], [f"line {line}: has the key of line 2, but another fare and sold_on" for line in (4, 6, 8)]),
+        ('keep = "last"\n', ["2", "4", "5"], ["line 2: has the key of line 8, but another fare and sold_on",
+         "line 4: has the key of line 8, but another fare and sold_on", "line 6: is a copy of line 8"]),
+        ('keep = "last"\nby = "sold_on"\n', ["2", "3", "5"],
+         [f"line {line}: has the key of line 4, but another fare and sold_on" for line in (2, 6, 8)]),
         ('keep = "none"\n', ["2", "5"], ["line 2: has the same key as line 4; none of them is loaded", "line 4: has the same key as line 2; none of them is loaded",
          "line 6: has the same key as line 2; none of them is loaded", "line 8: has the same key as line 2; none of them is loaded"]),
-        ("*", ["1", "2", "3", "4", "5"], ["line 8: repeats the row of line 6"]),
+        ("*", ["1", "2", "3", "4", "5"], ["line 8: is a copy of line 6"]),
     ],
 )  # fmt: skip
 def test_of_rows_that_repeat_a_key_one_stays_or_none(space: Space, key: str, stay: list[str], told: list[str]) -> None:
@@ -518,8 +517,9 @@ def test_of_rows_that_repeat_a_key_one_stays_or_none(space: Space, key: str, sta
 
     fares = space.sql("SELECT CAST(CAST(fare AS INTEGER) AS VARCHAR) FROM tickets ORDER BY fare")
     assert [fare for (fare,) in fares] == stay
-    assert [balance[name] for name in ("records", "rejected", "repeated")] == [7, 1, 6 - len(stay)]
-    repeats = [each for each in space.rejects() if each["reason"] == "repeated"]
+    assert [balance[name] for name in ("records", "rejected")] == [7, 1]
+    assert balance["copies"] + balance["conflicts"] == 6 - len(stay)
+    repeats = [each for each in space.rejects() if each["reason"] in {"copy", "conflict"}]
     assert [f"line {each['line']}: {each['message']}" for each in repeats] == told
     assert space.run("reconcile", "tickets").code == 0
 
@@ -537,12 +537,12 @@ def test_a_key_is_held_against_the_other_files_and_the_table(space: Space, keep:
 
     b = f"inbox/tickets-{DAY}-b.csv"
     assert first == {
-        "first": [f"b3: repeats the key of line 2 of {b.replace('b.csv', 'a.csv')}"],
-        "last": [f"a2: its key comes again, later, in line 3 of {b}"],
+        "first": [f"b3: has the key of line 2 of {b.replace('b.csv', 'a.csv')}, but another fare"],
+        "last": [f"a2: has the key of line 3 of {b}, but another fare"],
         "none": [f"a2: has the same key as line 3 of {b}; none of them is loaded",
                  f"b3: has the same key as line 2 of {b.replace('b.csv', 'a.csv')}; none of them is loaded"],
     }[keep]  # fmt: skip
-    assert [second["balance"][name] for name in ("loaded", "repeated")] == [1, 1]
+    assert [second["balance"][name] for name in ("loaded", "conflicts")] == [1, 1]
     assert any("overlaps an earlier one" in note for note in second["notes"])
 
 
@@ -590,7 +590,7 @@ def test_whole_numbers_in_their_order_are_keys_as_any_other(
     expected = []
     for line, number in enumerate(numbers, 2):
         if number != "" and keys.setdefault(number, line) != line:
-            expected.append((line, f"repeats the key of line {keys[number]}"))
+            expected.append((line, f"is a copy of line {keys[number]}"))
     assert balance["loaded"] == len(numbers) - len(expected)
     if expected:
         assert [(each["line"], each["message"]) for each in space.rejects()] == expected

@@ -177,7 +177,7 @@ def test_a_rehearsal_sees_the_table_and_what_it_refers_to(space: Space) -> None:
 
     load = space.load("--rehearse")
 
-    assert load["balance"]["repeated"] == 1
+    assert load["balance"]["conflicts"] == 1
     assert [each["verdict"] for each in load["findings"] if each["sort"] == "reference"] == ["fail"]
     assert len(space.sql("select 1 from tickets")) == 1
 

@@ -128,9 +128,10 @@ class Trial:
             assert load["state"] == "refused", load
             return
         balance = load["balance"]
-        assert (load["state"], balance["loaded"], balance["rejected"], balance["repeated"]) == ("loaded", *expected), (
-            load
-        )
+        assert (load["state"], balance["loaded"], balance["rejected"], balance["copies"] + balance["conflicts"]) == (
+            "loaded",
+            *expected,
+        ), load
         assert load["load_no"] == self.model.number
 
     def load(self) -> None:

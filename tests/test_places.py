@@ -94,7 +94,7 @@ def test_the_whole_path_ends_as_it_does_on_duckdb(there: Space, database: Databa
 
     first, second = there.load(), there.load(day="2026-06-02")
 
-    counts = ("records", "loaded", "rejected", "repeated", "before", "after")
+    counts = ("records", "loaded", "rejected", "conflicts", "before", "after")
     assert [first["balance"][name] for name in counts] == [7, 3, 3, 1, 0, 3]
     assert [second["balance"][name] for name in counts] == [2, 1, 0, 1, 3, 4]
     rows = database.ask("SELECT ticket_no, fare, sold_on FROM tickets ORDER BY 1")
@@ -453,7 +453,7 @@ def test_a_merge_adds_changes_and_leaves_rows_by_their_key(sort: str, there: Spa
 
     balance = there.load(day="2026-06-02")["balance"]
 
-    names = ("how", "records", "loaded", "rejected", "repeated", "inserted", "updated", "unchanged", "before", "after")
+    names = ("how", "records", "loaded", "rejected", "conflicts", "inserted", "updated", "unchanged", "before", "after")
     assert [balance[name] for name in names] == ["merge", 6, 4, 1, 1, 1, 2, 1, 3, 4]
     rows = database.ask("SELECT ticket_no, fare, note, load_no FROM tickets ORDER BY 1")
     assert [(number, fare and float(fare), note, load) for number, fare, note, load in rows] == [
@@ -741,7 +741,7 @@ def test_a_load_in_batches_goes_on_where_it_was_cut_off(
 
     assert 0 < there_before < sum(sent) == 8_910
     assert load["load_no"] == 1
-    names = ("records", "loaded", "rejected", "repeated", "before", "after")
+    names = ("records", "loaded", "rejected", "copies", "before", "after")
     assert [load["balance"][each] for each in names] == [9_001, 8_910, 90, 1, 0, 8_910]
     with opened(there, database.url) as place:
         assert place.tables() == ["tickets"]

@@ -51,7 +51,7 @@ def test_a_proposal_is_accepted_and_loads_its_own_file_without_rejects(space: Sp
     assert space.run("lint").code == 0, space.run("lint").text
     load = space.load(table="x")
     assert load["state"] == "loaded", load["message"]
-    assert (load["balance"]["rejected"], load["balance"]["repeated"]) == (0, 0), space.run("rejects").out
+    assert (load["balance"]["rejected"], load["balance"]["copies"]) == (0, 0), space.run("rejects").out
     assert load["balance"]["loaded"] == rows["rows"]
 
 

@@ -26,7 +26,7 @@ from nomotheta import open_workspace
 from nomotheta.errors import PlaceError
 from nomotheta.ledger.database import at_work
 from nomotheta.report.documents import schemas
-from nomotheta.workspace.checking import Checking
+from nomotheta.workspace import running
 
 LISTED = '[[references]]\ncolumns = ["{0}"]\nlisted_in = "{1}({0})"\n'
 
@@ -172,7 +172,13 @@ def test_the_page_of_a_run_is_whole_in_one_file_and_escapes_what_comes_from_data
         outside.feed(each)
         assert outside.found == []
         assert "url(" not in each
-    for told in ("2,992 loaded + 8 rejected + 2 repeated", "1.250,00", "XQZ", "fare covers the port fee", "are equal"):
+    for told in (
+        "2,992 loaded + 8 rejected + 1 copy + 1 conflict",
+        "1.250,00",
+        "XQZ",
+        "fare covers the port fee",
+        "are equal",
+    ):
         assert told in page
 
 
@@ -208,7 +214,7 @@ def test_what_could_not_be_reconciled_is_reconciled_by_the_next_run(
         raise PlaceError("the database is locked")
 
     with monkeypatch.context() as met:
-        met.setattr(Checking, "reconcile", locked)
+        met.setattr(running, "reconcile_table", locked)
         first = ran(space, "a")
     second, third = ran(space, "a"), ran(space, "a")
 
@@ -373,7 +379,7 @@ def test_the_python_api_walks_the_same_path(space: Space) -> None:
         "unchanged",
         "loaded",
     ]  # type: ignore[arg-type]
-    assert re.fullmatch(r"[0-9a-f]{32}", workspace.identity)
+    assert re.fullmatch(r"[0-9a-f]{32}", workspace.context.identity)
     workspace.close()
 
 

@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
-from nomotheta.charter.model import NONE, Between, CellRule, Charter, Key, Otherwise, Tolerance
+from nomotheta.charter.model import ALL, NONE, Between, CellRule, Charter, Key, Otherwise, Tolerance
 from nomotheta.charter.positions import Path
 from nomotheta.charter.read import Problem, Read
 from nomotheta.charter.values import EXAMPLES, instant, value_of
@@ -39,7 +39,9 @@ class Check:
     query: str = ""
     whole_row: bool = False
     keep: Literal["first", "last", "none"] = "first"
+    keep_said: bool = False
     by: str | None = None
+    copies: Tolerance = ALL
 
     @property
     def on_rows(self) -> bool:
@@ -176,8 +178,8 @@ def _keys(reader: _Reader, charter: Charter) -> Iterator[Check]:
         if _known(reader, path, columns, charter) and _orderly(reader, at, key, charter):
             name = "no row comes twice" if key.whole_row else f"key ({', '.join(columns)}) never repeats"
             yield Check(
-                name, "key", tuple(columns), key.otherwise, path, key.tolerate, whole_row=key.whole_row, keep=key.keep,
-                by=key.by,
+                name, "key", tuple(columns), key.otherwise, path, key.tolerate, whole_row=key.whole_row,
+                keep=key.keep or "first", keep_said=key.keep is not None, by=key.by, copies=key.copies,
             )  # fmt: skip
 
 
@@ -192,7 +194,7 @@ def _orderly(reader: _Reader, at: int, key: Key, charter: Charter) -> bool:
             reader.complain(("keys", at, "by"), told, "name a number or a moment")
             return False
     rejecting = [each for each in charter.keys if each.otherwise == "reject"]
-    if key.keep != "first" and len(rejecting) > 1:
+    if key.keep not in {None, "first"} and len(rejecting) > 1:
         told = f'keep = "{key.keep}" needs a charter in which no other key sets rows aside'
         reader.complain(("keys", at, "keep"), told, 'write otherwise = "fail" at the other')
         return False

@@ -42,7 +42,7 @@ class Tolerance(BaseModel):
         return "all" if self.share is None else f"{(self.share * 100).normalize():f}%"
 
 
-NONE = Tolerance(rows=0)
+NONE, ALL = Tolerance(rows=0), Tolerance()
 
 
 def _tolerance(value: Any) -> Tolerance:
@@ -116,6 +116,9 @@ class Delivery(Declared):
     layout: str | DeclaredLayout = Layout()
     checksums: str | None = None
     stated: Stated | None = None
+    parts: Annotated[int, Field(ge=2)] | None = None
+    optional: bool = False
+    on_bad_file: Literal["refuse", "leave out"] = "refuse"
 
     @property
     def patterns(self) -> list[str]:
@@ -126,6 +129,16 @@ class Delivery(Declared):
     def daily(self) -> bool:
         """Whether the files are those of one day; otherwise they are a standing list."""
         return any("{day" in pattern for pattern in self.patterns)
+
+    @property
+    def read_alone(self) -> bool:
+        """Whether each of its files must be read by itself, because something is stated of it."""
+        return self.stated is not None
+
+    @property
+    def several(self) -> bool:
+        """Whether a pattern stands for more than one file."""
+        return isinstance(self.files, list) or any(sign in self.files for sign in "*?[")
 
     @field_validator("files")
     @classmethod
@@ -151,6 +164,7 @@ class Load(Declared):
 
     how: Literal["append", "overwrite", "merge"] = "append"
     slice: str | None = None
+    same_day: Literal["refuse", "add", "replace"] | None = None
     tolerate: Tolerated = NONE
     short_rows: Literal["reject", "fill"] = "reject"
     long_rows: Literal["reject", "cut"] = "reject"
@@ -169,6 +183,10 @@ class Load(Declared):
             raise ValueError('keep_previous keeps what is replaced; it belongs to how = "overwrite"')
         if self.slice and self.how != "overwrite":
             raise ValueError('slice belongs to how = "overwrite"; add that, or take slice out')
+        if self.same_day and self.how != "append":
+            does = "takes the place of its rows" if self.how == "overwrite" else "updates the rows of its keys"
+            told = f'same_day belongs to how = "append": with "{self.how}" a further delivery for a day {does}'
+            raise ValueError(f"{told}; take same_day out")
         return self
 
 
@@ -283,13 +301,15 @@ class Key(Declared):
     """Columns whose values together may stand in the table only once; "*" is the whole row, as it came in the file.
 
     Of rows that repeat a key when they are loaded, one stays: the first, or the last (by a column, if one is named), or
-    none.
+    none. Those that equal it are copies, of which so many are allowed; the others are in conflict with it, and count as
+    rejected, unless `keep` is written and says which is right.
     """
 
     columns: Annotated[list[str], Field(min_length=1)]
     otherwise: Otherwise = "reject"
-    keep: Literal["first", "last", "none"] = "first"
+    keep: Literal["first", "last", "none"] | None = None
     by: str | None = None
+    copies: Tolerated = ALL
     tolerate: Tolerated = NONE
 
     @property
@@ -301,10 +321,12 @@ class Key(Declared):
     def _kept(self) -> Key:
         if self.by and self.keep != "last":
             raise ValueError("'by' says which row is the last; add keep = \"last\", or take it out")
-        if self.keep != "first" and self.otherwise != "reject":
+        if self.keep not in {None, "first"} and self.otherwise != "reject":
             raise ValueError(f"keep chooses among rows that are set aside, which '{self.otherwise}' does not do")
         if "*" in self.columns and not self.whole_row:
             raise ValueError('"*" is the whole row; name columns, or write columns = ["*"]')
+        if self.copies != ALL and self.otherwise != "reject":
+            raise ValueError(f"copies counts rows that are set aside, which '{self.otherwise}' does not do")
         if self.whole_row and self.by:
             raise ValueError("rows that are the same throughout have no last one; take 'by' out")
         return self
@@ -407,6 +429,10 @@ class Charter(Declared):
     def load_column(self) -> str | None:
         """The column that holds the load's number, if one does."""
         return next((name for name, column in self.columns.items() if column.from_ == "@load.no"), None)
+
+    def day_column(self) -> str | None:
+        """The column that holds the delivery's day, if one does."""
+        return next((name for name, column in self.columns.items() if column.from_ == "@delivery.day"), None)
 
     def file_columns(self) -> dict[str, str]:
         """Column name → header name, for the columns that come from the file."""

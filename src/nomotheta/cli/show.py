@@ -14,7 +14,7 @@ from nomotheta.charter import Problem
 from nomotheta.cli.paint import SIGNS, TONES, cell, indented, number, out, plain_table, rows_told, verdict_text
 from nomotheta.errors import counted, visible
 from nomotheta.ledger import Entry, Judgement, LoadResult, RunResult, ShownReject, TableResult, Undone
-from nomotheta.load.balance import Balance
+from nomotheta.load.balance import Balance, aside_told
 from nomotheta.place import PlaceAnswer
 from nomotheta.reconcile import ColumnTotals, Reconciliation
 from nomotheta.report.words import STATES, gravest_first, headline, ordered, title
@@ -36,8 +36,8 @@ def show_run(result: RunResult) -> None:
     )
     console.print()
     table = plain_table(
-        ("table", ""), ("verdict", ""), ("loaded", "right"), ("rejected", "right"), ("repeated", "right"),
-        ("in table", "right"), ("files", ""), ("", ""),
+        ("table", ""), ("verdict", ""), ("loaded", "right"), ("rejected", "right"), ("copies", "right"),
+        ("conflicts", "right"), ("in table", "right"), ("files", ""), ("", ""),
     )  # fmt: skip
     for each in result.tables:
         table.add_row(
@@ -51,9 +51,10 @@ def show_run(result: RunResult) -> None:
 def _counts(load: LoadResult) -> list[Text]:
     balance = load.balance
     if balance is None or load.state not in {"loaded", "undone"}:
-        return [*[number(None)] * 3, number(load.table_rows)]
+        return [*[number(None)] * 4, number(load.table_rows)]
     loaded = balance.loaded if load.state == "loaded" else 0
-    return [number(loaded), number(balance.rejected), number(balance.repeated), number(load.table_rows)]
+    counts = (loaded, balance.rejected, balance.copies, balance.conflicts, load.table_rows)
+    return [number(count) for count in counts]
 
 
 def _equal(table: TableResult) -> Text:
@@ -73,8 +74,8 @@ def _show_details(console: Console, table: TableResult) -> None:
     load = table.load
     broken = [finding for finding in ordered(load.findings) if finding.verdict != "pass"]
     differs = table.reconciliation is not None and table.reconciliation.verdict == "fail"
-    told = load.message and load.state not in {"loaded", "unchanged"}
-    if not (broken or differs or told or load.rejects or table.message):
+    told = load.message and (load.state not in {"loaded", "unchanged"} or load.verdict == "fail")
+    if not (broken or differs or told or load.rejects or table.message or load.bad or load.warnings):
         return
     console.print()
     console.print(Text(table.table, "bold"))
@@ -82,6 +83,7 @@ def _show_details(console: Console, table: TableResult) -> None:
         _show_message(console, load)
     if table.message:
         console.print(Text(f"  {visible(table.message)}", "red"))
+    _show_files_apart(console, load)
     for finding in broken:
         show_finding(console, finding)
     if table.reconciliation is not None and differs:
@@ -123,10 +125,7 @@ def _show_set_aside(console: Console, load: LoadResult) -> None:
     if not load.rejects or load.balance is None:
         return
     balance = load.balance
-    parts = [f"{balance.rejected:,} rejected"] * bool(balance.rejected) + [f"{balance.repeated:,} repeated"] * bool(
-        balance.repeated
-    )
-    console.print(indented(Text(f"rows set aside: {', '.join(parts)}"), 2))
+    console.print(indented(Text(f"rows set aside: {balance.aside()}"), 2))
     table = plain_table(("line", "right"), ("column", ""), ("value", ""), ("why", ""))
     for reject in load.rejects[:_REJECTS]:
         table.add_row(
@@ -153,10 +152,11 @@ def show_load(load: LoadResult) -> None:
         what += f", mended rows of load {load.mends}"
     title = Text.assemble((load.table, "bold"), "  ", verdict_text(load.verdict), f"  {what}")
     console.print(title)
-    if load.message and load.state not in {"loaded", "unchanged"}:
+    if load.message and (load.state not in {"loaded", "unchanged"} or load.verdict == "fail"):
         _show_message(console, load)
     if load.balance is not None:
         show_balance(console, load.balance, undone=load.state == "undone")
+    _show_files_apart(console, load)
     for note in load.notes:
         console.print(Text(f"note   {visible(note)}", "dim"))
     met = [finding for finding in load.findings if finding.verdict == "pass"]
@@ -165,6 +165,16 @@ def show_load(load: LoadResult) -> None:
             show_finding(console, finding)
     _show_met_in_short(console, met)
     _show_set_aside(console, load)
+
+
+def _show_files_apart(console: Console, load: LoadResult) -> None:
+    """What is to be looked at, and files that could not be loaded."""
+    for bad in load.bad:
+        console.print(indented(Text(f"✗ left out: {visible(bad.file)}: {visible(bad.message)}", TONES["fail"]), 2))
+        if bad.mend:
+            console.print(indented(Text(f"→ {visible(bad.mend)}"), 4))
+    for warning in load.warnings:
+        console.print(indented(Text(f"! {visible(warning)}", TONES["warn"]), 2))
 
 
 def _show_met_in_short(console: Console, met: Sequence[Finding]) -> None:
@@ -205,16 +215,15 @@ def show_balance(console: Console, balance: Balance, *, undone: bool = False) ->
         whole, worst = balance.together(), balance.worst()
         grid.add_row(Text("files", "dim"), Text(f"{whole.file}: {counted(whole.lines, 'line')} = {whole.told()}"))
         for each in worst:
-            told = f"{each.rejected:,} rejected + {each.repeated:,} repeated of {counted(each.records, 'record')}"
+            told = f"{each.aside()} of {counted(each.records, 'record')}"
             grid.add_row("", Text(f"{visible(each.file)}: {told}"))
         more = sum(each.set_aside > 0 for each in balance.files) - len(worst)
         if more > 0:
             grid.add_row("", Text(f"… and {more:,} more files with rows set aside", "dim"))
-    aside = f"{balance.rejected:,} rejected + {balance.repeated:,} repeated"
     merged = ""
     if balance.how == "merge":
         merged = f" ({balance.inserted:,} inserted, {balance.updated:,} updated, {balance.unchanged:,} unchanged)"
-    rows = f"{counted(balance.records, 'record')} = {balance.loaded:,} loaded{merged} + {aside}"
+    rows = f"{counted(balance.records, 'record')} = {balance.loaded:,} loaded{merged} + {balance.aside()}"
     removed = f" − {balance.removed:,} replaced" if balance.removed else ""
     new = f"{balance.inserted:,} inserted" if merged else f"{balance.loaded:,} loaded"
     after = f"{balance.before:,} again" if undone else f"{balance.after:,}"
@@ -333,7 +342,7 @@ def show_reconciliation(result: Reconciliation) -> None:
     told = "files and table are equal" if same else "files and table differ"
     console.print(Text.assemble((result.table, "bold"), "  ", verdict_text(result.verdict), f"  {result.over}: {told}"))
     grid = Table.grid(padding=(0, 1))
-    aside = f"{result.rejected:,} rejected − {result.repeated:,} repeated"
+    aside = aside_told(result.rejected, result.copies, result.conflicts).replace(" + ", " − ")
     files = f"{counted(result.records, 'record')} − {aside} = {rows_told(result.files_rows)}"
     grid.add_row(Text("files", "dim"), Text(files))
     grid.add_row(

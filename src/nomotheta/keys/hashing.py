@@ -62,12 +62,18 @@ class Hasher:
         return found.column(0).to_numpy(), found.column(1).to_numpy()
 
     def _fetch(self, sql: str, batch: Any) -> Any:
+        return self.fetch(sql, **{BATCH: batch})
+
+    def fetch(self, sql: str, **relations: Any) -> Any:
+        """The rows of a SELECT over Arrow tables, which it knows by their names."""
         connection = self._connection()
-        connection.register(BATCH, batch)
+        for name, relation in relations.items():
+            connection.register(name, relation)
         try:
             return connection.sql(sql).to_arrow_table()
         finally:
-            connection.unregister(BATCH)
+            for name in relations:
+                connection.unregister(name)
 
 
 def _is_whole(of: Any) -> bool:

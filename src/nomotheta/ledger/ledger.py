@@ -319,9 +319,10 @@ def summary_of_load(result: LoadResult) -> str:
         return result.message
     if result.state == "undone":
         return f"undone, {result.message}"
-    counts = ((balance.rejected, "rejected"), (balance.repeated, "repeated"))
     of = f" of load {result.mends}, mended," if result.mends else ""
-    parts = [f"{counted(balance.loaded, 'row')}{of} loaded", *(f"{count:,} {word}" for count, word in counts if count)]
+    parts = [f"{counted(balance.loaded, 'row')}{of} loaded"]
+    parts += [balance.aside().replace(" + ", ", ")] * bool(balance.rejected or balance.repeated)
+    parts += [f"{counted(len(result.bad), 'file')} left out"] * bool(result.bad)
     broken = [finding.rule for finding in result.findings if finding.verdict in {"fail", "error"}]
     if result.despite is not None:
         parts.append(f"although load {result.despite} brought the same content")

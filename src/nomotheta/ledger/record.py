@@ -12,8 +12,30 @@ from nomotheta.reconcile import Reconciliation
 from nomotheta.rules import Finding, Verdict
 
 State = Literal[
-    "loaded", "undone", "refused", "unchanged", "held back", "failed", "started", "cut off", "rehearsed", "taken out"
-]
+    "loaded", "undone", "refused", "unchanged", "nothing arrived", "held back", "failed", "started", "cut off",
+    "rehearsed", "taken out",
+]  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class LeftOut:
+    """A file that was not loaded because its content is in the table, or is another file's of the delivery.
+
+    `load_no` is the load that brought the content, `as_file` the name it had then, or the other file's.
+    """
+
+    file: str
+    load_no: int | None
+    as_file: str
+
+
+@dataclass(frozen=True, slots=True)
+class BadFile:
+    """A file that was left out because it cannot be loaded, why, and what to do."""
+
+    file: str
+    message: str
+    mend: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,10 +57,12 @@ class LoadResult:
     """What came of a load.
 
     `state`: loaded; undone (rules, tolerance); refused (the delivery is missing, corrupt or came before); unchanged
-    (a standing list that is loaded already); held back (a table it refers to failed); failed (the place); rehearsed;
-    taken out (loaded, and undone later). `despite` is the load that had brought the same content before.
-    `table_rows` counts the table's rows afterwards, where they could be counted. `notes` say what is no fault,
-    but worth knowing: numbers stored as text, columns that the file lacks. `mends` is the load whose rows came again.
+    (what came is in the table already); nothing arrived (and need not); held back (a table it refers to failed);
+    failed (the place); rehearsed; taken out (loaded, and undone later). `despite` is the load that had brought the same
+    content before. `table_rows` counts the table's rows afterwards, where they could be counted. `notes` say what is no
+    fault, but worth knowing: numbers stored as text, columns that the file lacks; `warnings` what makes it `warn` at
+    least. `mends` is the load whose rows came again. `left_out` files are in the table already, `bad` ones cannot be
+    loaded and make it `fail`; `replaced` are the loads whose rows this one took out.
     """
 
     table: str
@@ -56,6 +80,10 @@ class LoadResult:
     rejects: tuple[ShownReject, ...] = ()
     table_rows: int | None = None
     notes: tuple[str, ...] = ()
+    warnings: tuple[str, ...] = ()
+    left_out: tuple[LeftOut, ...] = ()
+    bad: tuple[BadFile, ...] = ()
+    replaced: tuple[int, ...] = ()
     mends: int | None = None
     despite: int | None = None
     seconds: float = 0.0

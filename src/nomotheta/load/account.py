@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -66,6 +66,13 @@ class Account:
         self.notes += [f"{file.name}: {name}: {count:,} {told}" for (name, told), count in self._seen.items()]
         self.before = self._records = self._rejected = self._repeated = 0
         self._seen, self._tally = Counter(), Tally()
+
+    def take_conflicts(self, by_file: Mapping[str, int]) -> None:
+        """Of the rows that repeat a key, so many of each file are no copies."""
+        for at, file in enumerate(self.counts):
+            conflicts = by_file.get(file.file, 0)
+            if conflicts:
+                self.counts[at] = replace(file, copies=file.copies - conflicts, conflicts=conflicts)
 
     def check_stated(self, stated: Stated, beside: Mapping[str, str], compiled: Compiled) -> None:
         """Compare the files with what the sender states of them; `beside` are texts by file, or under "" for all.

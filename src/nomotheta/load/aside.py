@@ -101,6 +101,7 @@ class Teller:
         originals = pa.array(self.batch.originals(rows), pa.string())
         cells = self._cells(rows, originals, made["reason"].take(pa.array(first)))
         made |= {"original": originals.take(at), "cells": cells.take(at)}
+        made["load"] = pa.array(np.zeros(len(records), np.int64))
         return pa.table([made[name] for name in SCHEMA.names], SCHEMA)
 
     def _cells(self, records: Ints, originals: Any, reasons: Any) -> Any:

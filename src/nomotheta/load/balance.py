@@ -13,6 +13,14 @@ _LISTED, _WORST = 8, 5  # files that are shown one by one; of more, those with t
 How = Literal["append", "overwrite", "merge"]
 
 
+def aside_told(rejected: int, copies: int, conflicts: int) -> str:
+    """Rows that were set aside, in words; those of a sort that has none are left out, unless none has any."""
+    parts = [f"{rejected:,} rejected"] * bool(rejected or not copies + conflicts)
+    parts += [f"{copies:,} {'copy' if copies == 1 else 'copies'}"] * bool(copies)
+    parts += [counted(conflicts, "conflict")] * bool(conflicts)
+    return " + ".join(parts)
+
+
 @dataclass(frozen=True, slots=True)
 class FileCount:
     """One file's part: its content (BLAKE3), its bytes, its lines by what they are, and its records."""
@@ -28,12 +36,22 @@ class FileCount:
     record_lines: int
     records: int
     rejected: int
-    repeated: int
+    copies: int
+    conflicts: int = 0
+
+    @property
+    def repeated(self) -> int:
+        """Its rows whose key is another row's: copies of that, and those that differ from it."""
+        return self.copies + self.conflicts
 
     @property
     def set_aside(self) -> int:
         """Its rows that were not loaded."""
         return self.rejected + self.repeated
+
+    def aside(self) -> str:
+        """Its rows that were not loaded, in words."""
+        return aside_told(self.rejected, self.copies, self.conflicts)
 
     def counted(self) -> int:
         """The lines by what they turned out to be, added up."""
@@ -53,7 +71,7 @@ _SUMMED = [each.name for each in fields(FileCount)][2:]
 class Balance:
     """Lines: every line is header, comment, empty, footer, or part of a record.
 
-    Rows: every record is loaded, rejected or repeated.
+    Rows: every record is loaded, rejected, a copy of a row with its key, or in conflict with it.
 
     `before`, `removed` and `after` count the table's rows, in the load's own transaction. Of the rows that a merge
     loaded, `inserted` have new keys, `updated` differed from the row of their key, and `unchanged` did not.
@@ -65,7 +83,8 @@ class Balance:
     records: int = 0
     loaded: int = 0
     rejected: int = 0
-    repeated: int = 0
+    copies: int = 0
+    conflicts: int = 0
     before: int = 0
     removed: int = 0
     after: int = 0
@@ -81,9 +100,19 @@ class Balance:
         """The account of these files and of what the place counted."""
         return cls(
             how, tuple(files), sum(file.lines for file in files), sum(file.records for file in files), loaded,
-            sum(file.rejected for file in files), sum(file.repeated for file in files), before, removed, after,
+            sum(file.rejected for file in files), sum(file.copies for file in files),
+            sum(file.conflicts for file in files), before, removed, after,
             *((merged.inserted, merged.updated, merged.unchanged) if merged else ()),
         )  # fmt: skip
+
+    @property
+    def repeated(self) -> int:
+        """The rows whose key is another row's: copies of that, and those that differ from it."""
+        return self.copies + self.conflicts
+
+    def aside(self) -> str:
+        """The rows that were not loaded, in words."""
+        return aside_told(self.rejected, self.copies, self.conflicts)
 
     @property
     def many(self) -> bool:
@@ -111,7 +140,7 @@ class Balance:
         if kept != self.records:
             found.append(
                 f"{counted(self.records, 'record')}, but loaded {self.loaded:,} + rejected {self.rejected:,} + "
-                f"repeated {self.repeated:,} are {kept:,}"
+                f"copies {self.copies:,} + conflicts {self.conflicts:,} are {kept:,}"
             )
         if self.how == "merge" and self.unchanged < 0:
             found.append(

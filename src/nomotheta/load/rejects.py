@@ -17,6 +17,7 @@ from nomotheta.ahead import import_ahead
 
 Ints = NDArray[np.int64]
 
+REPEATED = "repeated"  # the reason of a row until it is known whether it is a copy
 _FLUSH = 20_000  # faults
 _READ = 16_384
 
@@ -28,7 +29,7 @@ class Reject:
     `line` and `record` count from 1, the record below the header; `offset` is the byte of the file's UTF-8 text at
     which the record begins. `column` is the charter's name and `header` the file's; both are empty for a fault of the
     whole row. `reason` is one of the documented codes, `rule` the check that set it aside. `cells` are the row's values
-    by the charter's columns, as far as they could be told.
+    by the charter's columns, as far as they could be told; `load` is the one whose row is in the way, or 0.
     """
 
     file: str
@@ -43,9 +44,10 @@ class Reject:
     message: str
     original: str
     cells: tuple[str | None, ...] = ()
+    load: int = 0
 
 
-_TYPES = dict.fromkeys(("line", "record", "offset"), pa.int64()) | {"cells": pa.list_(pa.string())}
+_TYPES = dict.fromkeys(("line", "record", "offset", "load"), pa.int64()) | {"cells": pa.list_(pa.string())}
 SCHEMA = pa.schema([(each.name, _TYPES.get(each.name, pa.string())) for each in fields(Reject)])
 
 
@@ -73,14 +75,27 @@ class RejectFile:
         if not self._pending:
             return
         if self._writer is None:
-            import pyarrow.parquet as pq
-
             self.path.parent.mkdir(parents=True, exist_ok=True)
-            descriptor = os.open(self._part, os.O_CREAT | os.O_WRONLY | os.O_TRUNC, 0o600)
-            os.close(descriptor)
-            self._writer = pq.ParquetWriter(self._part, SCHEMA, use_dictionary=_SHARED, write_statistics=False)
+            self._writer = _writer(self._part)
         self._writer.write_table(pa.concat_tables(self._pending))
         self._pending = []
+
+    def tell_repeats(self, reasons: Sequence[Any], messages: Sequence[Any], loads: Sequence[Any]) -> None:
+        """Write why the rows stay out that repeat a key, in their order, in place of that they do."""
+        told = _Repeats(*(pa.concat_arrays(each) for each in (reasons, messages, loads)))
+        if self._writer is None:
+            self._pending = [told.into(table) for table in self._pending]
+            return
+        import pyarrow.parquet as pq
+
+        self.finish()
+        written = self._part.with_suffix(".told")
+        with pq.ParquetFile(self._part) as file:
+            self._writer = _writer(written)
+            for batch in file.iter_batches(_FLUSH, use_threads=False):
+                self._writer.write_table(told.into(pa.Table.from_batches([batch])))
+            self._writer.close()
+        written.replace(self._part)
 
     def keep(self) -> None:
         """Put the file in place."""
@@ -104,6 +119,39 @@ class RejectFile:
             self._writer.close()
             self._writer = None
         self._part.unlink(missing_ok=True)
+
+
+def _writer(path: Path) -> Any:
+    """A file of rejects that only its owner may read."""
+    import pyarrow.parquet as pq
+
+    os.close(os.open(path, os.O_CREAT | os.O_WRONLY | os.O_TRUNC, 0o600))
+    return pq.ParquetWriter(path, SCHEMA, use_dictionary=_SHARED, write_statistics=False)
+
+
+@dataclass(slots=True)
+class _Repeats:
+    """Why rows stay out that repeat a key, as far as it was not written yet."""
+
+    reasons: Any
+    messages: Any
+    loads: Any
+    done: int = 0
+
+    def into(self, table: Any) -> Any:
+        """Faults with the reasons of those that say no more than that a key is repeated."""
+        own = pc.equal(table["reason"], REPEATED)
+        count = pc.sum(own).as_py() or 0
+        if not count:
+            return table
+        at = pc.if_else(own, pc.cumulative_sum(own.cast(pa.int64())), None)
+        at = pc.add(at, self.done - 1)
+        self.done += count
+        for name, told in (("reason", self.reasons), ("message", self.messages), ("load", self.loads)):
+            place = table.schema.get_field_index(name)
+            changed = pc.if_else(own, told.take(at), table[name])
+            table = table.set_column(place, SCHEMA.field(place), changed)
+        return table
 
 
 def part_of(path: Path) -> Path:

@@ -19,8 +19,9 @@ from numpy.typing import NDArray
 
 from nomotheta.charter import Check
 from nomotheta.keys import IN_TABLE, PARTITIONS, Ascending, Hashes, InOrder, Ints, Keys, SeenKeys, split, take_in
-from nomotheta.load.aside import Fault
-from nomotheta.load.work import Worked, shown_values
+from nomotheta.load.aside import table_of
+from nomotheta.load.copies import FILE, FIRST, KEY, OTHER, RECORD, Waiting
+from nomotheta.load.work import Worked, shown_column, shown_rows
 from nomotheta.source import Parts
 
 Hashed = tuple[Hashes, Ints]  # of some rows, and which
@@ -44,15 +45,29 @@ class Owners:
         lines = None if batch.a_line_each else batch.line_numbers(np.arange(batch.count))
         self.blocks.append((worked.file, worked.first_line, lines, worked.parts))
 
-    def told(self, record: int, file: str) -> str:
-        """A record as a line, with the name of its file where that is another."""
-        at = int(np.searchsorted(self.first, record - 1, side="right")) - 1
-        of, first, lines, parts = self.blocks[at]
-        within = record - 1 - self.first[at]
-        number = int(first + within if lines is None else lines[within])
-        if parts is not None:
-            of, number = parts.line(within, number)
-        return f"line {number}" if of == file else f"line {number} of {of}"
+    def told(self, records: Ints, files: Any) -> Any:
+        """Each of n records as a line, with the name of its file where that is another than the one given; as texts.
+
+        A record that is no record of the delivery is told as an empty text.
+        """
+        lines, names = np.zeros(len(records), np.int64), pa.array(files, pa.string())
+        owners = np.array([""] * len(records), object)
+        at = np.searchsorted(self.first, records - 1, side="right") - 1
+        for number in np.unique(at[records > 0]).tolist():
+            mine = np.flatnonzero((at == number) & (records > 0))
+            of, first, own_lines, parts = self.blocks[number]
+            within = records[mine] - 1 - self.first[number]
+            found = first + within if own_lines is None else own_lines[within]
+            if parts is None:
+                owners[mine], lines[mine] = of, found
+            else:
+                owners[mine] = parts.files(within).to_pylist()
+                lines[mine] = parts.places(within, found, found)[0]
+        own = pa.array(owners, pa.string())
+        line = pc.binary_join_element_wise("line ", pa.array(lines).cast(pa.string()), "")
+        elsewhere = pc.binary_join_element_wise(line, own, " of ")
+        told = pc.if_else(pc.equal(own, names), line, elsewhere)
+        return pc.if_else(pa.array(records > 0), told, "")
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,36 +89,67 @@ class Decided:
 class Repeats:
     """The rows that stay out, for each key. `decided` says it beforehand, where not the first row of a key stays.
 
-    Keys that come `in_order` are not `hashed` before one does not. Of every row that stays out the cells of its key are
-    kept in `doubtful`, to find two keys that share a hash.
+    Keys that come `in_order` are not `hashed` before one does not. Every row that stays out is kept in `waiting`, with
+    the `columns` that the file holds, to be compared with the one whose key it has; of rows of a key of which none
+    stays, the cells of the key in `apart`, to find two keys that share a hash.
     """
 
     keys: Sequence[Check]
     seen: Sequence[SeenKeys]
+    columns: Sequence[str] = ()
     decided: Decided | None = None
     owners: Owners = field(default_factory=Owners)
     in_order: InOrder | None = None
     hashed: Callable[[Any, Check], Hashed] | None = None
-    doubtful: list[tuple[Check, Any, NDArray[np.uint64]]] = field(default_factory=list)
+    waiting: Waiting = field(default_factory=Waiting)
+    apart: list[tuple[Any, NDArray[np.uint64]]] = field(default_factory=list)
     in_table: int = 0
 
-    def of(self, worked: Worked, before: int, private: frozenset[str]) -> tuple[NDArray[np.bool_], list[Fault]]:
-        """Of the good rows of a block, before which so many records stand: those that stay out, and why."""
-        gone, faults = np.zeros(worked.good.num_rows, np.bool_), []
+    def of(
+        self, worked: Worked, before: int, private: frozenset[str]
+    ) -> tuple[NDArray[np.bool_], Any]:  # fmt: skip
+        """Of the good rows of a block, before which so many records stand: those that stay out, and a table of faults.
+
+        There is no table where none stays out; why each does in full is told when all rows are in.
+        """
+        gone = np.zeros(worked.good.num_rows, np.bool_)
         records = worked.records + before + 1
         if self._in_order(worked, records):
-            return gone, []
+            return gone, None
         hashes = self._hashes(worked)
         found = self._decided(hashes, records) if self.decided is not None else take_in(self.seen, hashes, records)
-        for key, (repeated, firsts, own) in zip(self.keys, found, strict=True):
+        faults, rows, numbers, firsts_of = [], [], [], []
+        for number, (key, (repeated, firsts, own)) in enumerate(zip(self.keys, found, strict=True)):
             if not len(repeated):
                 continue
             gone[repeated] = True
             self.in_table += int((firsts == IN_TABLE).sum())
-            cells = worked.good.select(list(key.columns)).take(pa.array(repeated))
-            self.doubtful.append((key, cells, own))
-            faults += self._faults(key, cells, worked, worked.records[repeated], firsts, private)
-        return gone, faults
+            if key.keep == "none":
+                self.apart.append((worked.good.select(list(key.columns)).take(pa.array(repeated)), own))
+            faults.append(_faults(key, worked, repeated, private))
+            rows.append(repeated)
+            firsts_of.append(firsts)
+            numbers.append(np.full(len(repeated), number, np.int16))
+        if not faults:
+            return gone, None
+        self._wait(worked, np.concatenate(rows), np.concatenate(numbers), np.concatenate(firsts_of), before)
+        return gone, pa.concat_tables(faults)
+
+    def _wait(self, worked: Worked, rows: Ints, numbers: Any, firsts: Ints, before: int) -> None:
+        """Keep rows that stay out, in the order in which their faults are written: by record, then by key."""
+        order = np.argsort(worked.records[rows], kind="stable")
+        rows, numbers, firsts = rows[order], numbers[order], firsts[order]
+        records = worked.records[rows]
+        wanted = list(dict.fromkeys([*self.columns, *(name for key in self.keys for name in key.columns)]))
+        files = worked.files_of(records)
+        more = {
+            KEY: pa.array(numbers), FIRST: pa.array(firsts), RECORD: pa.array(records + before + 1),
+            FILE: pa.array(files, pa.string()), OTHER: self.owners.told(np.where(firsts == IN_TABLE, 0, firsts), files),
+        }  # fmt: skip
+        taken = worked.good.select(wanted).take(pa.array(rows))
+        for name, column in more.items():
+            taken = taken.append_column(name, column)
+        self.waiting.add(taken)
 
     def _in_order(self, worked: Worked, records: Ints) -> bool:
         """Whether the keys are greater than all before; the first that are not have all of them hashed."""
@@ -136,38 +182,25 @@ class Repeats:
         out = out[np.argsort(own.rows[out])]
         return [(own.rows[out], stay[out], own.hashes[out])]
 
-    def _faults(
-        self, key: Check, cells: Any, worked: Worked, records: Ints, firsts: Ints, private: frozenset[str]
-    ) -> list[Fault]:
-        values: list[str | None] = [None] * len(records)
-        if not key.whole_row:
-            values = [shown_values(key.columns, list(row.values()), private) for row in cells.to_pylist()]
-        column = key.columns[0] if len(key.columns) == 1 else ""
-        files = worked.files_of(records)
-        told = [self._told(key, first, file) for first, file in zip(firsts.tolist(), files, strict=True)]
-        return [
-            Fault(int(record), column, value, "repeated", key.name, why)
-            for value, record, why in zip(values, records, told, strict=True)
-        ]
-
-    def _told(self, key: Check, first: int, file: str) -> str:
-        what = "row" if key.whole_row else "key"
-        if first == IN_TABLE:
-            return f"its {what} is in the table already"
-        other = self.owners.told(first, file)
-        if key.keep == "last":
-            return f"its key comes again, later, in {other}"
-        same = key.keep == "none"
-        return f"has the same key as {other}; none of them is loaded" if same else f"repeats the {what} of {other}"
-
     def collided(self) -> bool:
         """Whether, where no row of a key stays, the rows that stay out have more keys than hashes."""
-        apart = [(cells, hashes) for key, cells, hashes in self.doubtful if key.keep == "none"]
-        if not apart:
+        if not self.apart:
             return False
-        cells = pa.concat_tables([each for each, _ in apart])
+        cells = pa.concat_tables([each for each, _ in self.apart])
         keys = cells.group_by(cells.column_names).aggregate([]).num_rows
-        return bool(keys != len(np.unique(np.concatenate([hashes for _, hashes in apart]))))
+        return bool(keys != len(np.unique(np.concatenate([hashes for _, hashes in self.apart]))))
+
+
+def _faults(key: Check, worked: Worked, rows: Ints, private: frozenset[str]) -> Any:
+    """That some rows repeat a key, as a table of faults."""
+    column = key.columns[0] if len(key.columns) == 1 else ""
+    if key.whole_row:
+        values = pa.nulls(len(rows), pa.string())
+    elif column:
+        values = shown_column(worked.good[column], rows)
+    else:
+        values = shown_rows(worked.good, key.columns, rows, private)
+    return table_of(worked.records[rows], column, values, "repeated", key.name, "repeats a key")
 
 
 def decide(key: Check, blocks: Iterable[tuple[int, Worked]], owners: Owners) -> Decided:

@@ -15,7 +15,7 @@ from nomotheta.conditions import check
 from nomotheta.errors import DeclarationError, DeliveryError, NomothetaError, PlaceError, counted
 from nomotheta.load.balance import How
 from nomotheta.load.beside import beside
-from nomotheta.place import Mark, Now, Place
+from nomotheta.place import Mark, Now, Place, forget_files, outlived
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,13 +34,15 @@ def kept_table(table: str, load_no: int) -> str:
 
 
 @contextlib.contextmanager
-def keeping(place: Place, compiled: Compiled, load_no: int, committing: Callable[[], bool]) -> Iterator[None]:
-    """Around a load that keeps what it replaces: the table for it is made before, and older ones go afterwards.
+def keeping(
+    place: Place, compiled: Compiled, load_no: int, committing: Callable[[], bool], *, keep: bool
+) -> Iterator[None]:  # fmt: skip
+    """Around a load that may keep what it replaces: the table for it is made before, and older ones go afterwards.
 
     What fails while it is `committing` may stand all the same, and so may the table.
     """
     charter = compiled.charter
-    if not charter.load.keep_previous:
+    if not keep:
         yield
         return
     kept = kept_table(charter.table, load_no)
@@ -86,7 +88,9 @@ def told_apart(compiled: Compiled, how: How) -> str:
     return ""
 
 
-def undo(place: Place, compiled: Compiled, load_no: int, workspace: str, how: How, now: Now) -> TakenOut:
+def undo(
+    place: Place, compiled: Compiled, load_no: int, workspace: str, how: How, now: Now, *, restores: bool
+) -> TakenOut:  # fmt: skip
     """Take a load's rows out of its table, and put back those that it replaced, in one transaction.
 
     Args:
@@ -96,6 +100,7 @@ def undo(place: Place, compiled: Compiled, load_no: int, workspace: str, how: Ho
         workspace: whose load it is.
         how: how it was loaded.
         now: the moment of now, and the day that the load was for.
+        restores: whether an append replaced what its day had brought before.
 
     Raises:
         DeclarationError: its rows cannot be told, or were not kept.
@@ -106,17 +111,17 @@ def undo(place: Place, compiled: Compiled, load_no: int, workspace: str, how: Ho
     why = told_apart(compiled, how)
     if why:
         raise DeclarationError(f"load {load_no} cannot be taken out: {why}", where=compiled.file)
-    kept = kept_table(table, load_no)
+    kept, restores = kept_table(table, load_no), restores or how == "overwrite"
     with place.transaction(table):
         mark = _standing(place, table, load_no, workspace, how)
         before = place.count(table)
         condition = compiled.slice
         if how == "append":
             condition = check(f'"{charter.load_column()}" = {int(load_no)}', charter.kinds())
-        elif place.columns(kept) is None or not place.marks(kept):
+        if (restores and place.columns(kept) is None) or not place.marks(kept):
             raise DeclarationError(f"the rows that load {load_no} replaced are not there: {kept}", where=place.shown)
         removed = place.delete(table, place.render(condition, now) if condition else None)
-        restored = place.copy(kept, table, place.stored(kept), None) if how == "overwrite" else 0
+        restored = place.copy(kept, table, place.stored(kept), None) if restores else 0
         after = place.count(table)
         if after != before - removed + restored:
             raise PlaceError(
@@ -124,7 +129,8 @@ def undo(place: Place, compiled: Compiled, load_no: int, workspace: str, how: Ho
                 f"restored {restored:,} are {before - removed + restored:,}", where=table,
             )  # fmt: skip
         place.unmark(mark)
-    if how == "overwrite":
+        forget_files(place, mark, now)
+    if restores:
         with contextlib.suppress(PlaceError):
             _drop_kept(place, table, kept)
     return TakenOut(before, removed, restored, after)
@@ -137,9 +143,11 @@ def _standing(place: Place, table: str, load_no: int, workspace: str, how: How) 
         raise DeliveryError(
             f"the rows of load {load_no} are not in {table}", where=place.shown, mend="see: nomotheta ledger"
         )
-    if how == "overwrite" and marks[-1].load_no != load_no:
+    later = outlived(marks).get(load_no)
+    if later is None and how == "overwrite" and marks[-1].load_no != load_no:
+        later = marks[-1].load_no
+    if later is not None:
         raise DeliveryError(
-            f"load {marks[-1].load_no} replaced rows after it", where=table,
-            mend=f"only the newest can be taken out: nomotheta undo {marks[-1].load_no}",
-        )  # fmt: skip
+            f"load {later} replaced rows after it", where=table, mend=f"take that out first: nomotheta undo {later}"
+        )
     return mark

@@ -265,13 +265,13 @@ def _checked(
             continue
         bad[rows] = True
         column = check.columns[0] if len(check.columns) == 1 else ""
-        values = _shown_column(table[column], rows) if column else _shown_rows(table, check.columns, rows, private)
+        values = shown_column(table[column], rows) if column else shown_rows(table, check.columns, rows, private)
         message = _told(check.name, check.sort)
         told.append(table_of(batch.records[rows], column, values, _reason(check.sort), check.name, message))
     return told
 
 
-def _shown_column(column: Any, rows: Ints) -> Any:
+def shown_column(column: Any, rows: Ints) -> Any:
     """The values of a column in some rows, as texts."""
     cells = column.combine_chunks().take(pa.array(rows))
     if pa.types.is_string(cells.type):
@@ -279,18 +279,16 @@ def _shown_column(column: Any, rows: Ints) -> Any:
     return pa.array([show(value) for value in cells.to_pylist()], pa.string())
 
 
-def _shown_rows(table: Any, columns: Sequence[str], rows: Ints, private: frozenset[str]) -> Any:
+def shown_rows(table: Any, columns: Sequence[str], rows: Ints, private: frozenset[str]) -> Any:
     """The values of several columns in some rows, as texts."""
     cells = table.select(list(columns)).take(pa.array(rows)).to_pylist()
-    return pa.array([shown_values(columns, list(values.values()), private) for values in cells], pa.string())
+    return pa.array([_together(values, private) for values in cells], pa.string())
 
 
-def shown_values(columns: Sequence[str], values: Sequence[Any], private: frozenset[str]) -> str | None:
-    """One value as it is; several by their names, the private ones hidden."""
-    if len(columns) == 1:
-        return show(values[0])
-    pairs = zip(columns, values, strict=True)
-    return ", ".join(f"{name} = {HIDDEN if name in private else show(value) or 'null'}" for name, value in pairs)
+def _together(values: Mapping[str, Any], private: frozenset[str]) -> str:
+    """Several values by their names, the private ones hidden."""
+    pairs = ((name, HIDDEN if name in private else show(value) or "null") for name, value in values.items())
+    return ", ".join(f"{name} = {value}" for name, value in pairs)
 
 
 def _reason(sort: str) -> str:

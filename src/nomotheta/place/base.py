@@ -36,7 +36,10 @@ class PlaceColumn:
 
 @dataclass(frozen=True, slots=True)
 class Mark:
-    """The row that a load leaves in the place, in the same transaction as its rows."""
+    """The row that a load leaves in the place, in the same transaction as its rows.
+
+    `replaced` says whose rows it took out: `all` that were there, those of its `day`, or those of none (``).
+    """
 
     load_no: int
     workspace: str
@@ -46,6 +49,18 @@ class Mark:
     day: datetime.date
     at: datetime.datetime
     rows: int
+    replaced: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class LoadedFile:
+    """A file that a load brought: its content (BLAKE3) and size in bytes, when unpacked, and its name at that time."""
+
+    content: str
+    load_no: int
+    day: datetime.date
+    file: str
+    size: int
 
 
 @dataclass(frozen=True, slots=True)
@@ -142,6 +157,12 @@ class Asking(Protocol):
         """How many rows of a `pa.Table` of some of the table's columns are equal to no row of the table in them.
 
         With `nulls`, null is equal to null; else to nothing.
+        """
+
+    def matching(self, table: str, cells: Any, columns: Sequence[str]) -> Iterable[Any]:
+        """Some columns of the rows of a table that are equal to a row of a `pa.Table` of other columns, without null.
+
+        They come as Arrow record batches such as `stream` gives.
         """
 
     def probes(self, columns: Sequence[str], kinds: Mapping[str, Kind]) -> bool:

@@ -241,6 +241,20 @@ class Staging:
                 f"(SELECT 1 FROM {quoted_table(table)} AS {TABLE_ALIAS} WHERE {same})"
             )
 
+    def matching(self, table: str, cells: Any, columns: Sequence[str]) -> Iterator[Any]:
+        """The rows of the table whose key is among the staged ones, which databases find by a hash or an index."""
+        sides = self._sides(table, cells.column_names, self.natively)
+        there, staged = (", ".join(parts) for parts in zip(*sides, strict=True))
+        listed = ", ".join(f"{TABLE_ALIAS}.{quoted(name)}" for name in columns)
+        with self.staged(table, cells.column_names, iter(cells.to_batches()), cells.schema):
+            found = list(
+                self.stream(
+                    f"SELECT {listed} FROM {quoted_table(table)} AS {TABLE_ALIAS} "
+                    f"WHERE ({there}) IN (SELECT {staged} FROM {FROM_STAGE})"
+                )
+            )
+        yield from found
+
     def probes(self, _columns: Sequence[str], _kinds: Mapping[str, Kind]) -> bool:
         """The database sees to its kinds, and compares them."""
         return True

@@ -44,7 +44,7 @@ class RowDifference:
 class Reconciliation:
     """Files against a table.
 
-    `files_rows` is what should be there: records − rejected − repeated. `uncompared` are columns that no file holds,
+    `files_rows` is what should be there: records − rejected − copies − conflicts. `uncompared` are columns that no file holds,
     or that the charter does not declare.
     """
 
@@ -56,7 +56,8 @@ class Reconciliation:
     verdict: Literal["pass", "fail"]
     records: int
     rejected: int
-    repeated: int
+    copies: int
+    conflicts: int
     files_rows: int
     table_rows: int
     totals: tuple[ColumnTotals, ...]

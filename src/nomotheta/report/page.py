@@ -7,6 +7,7 @@ from typing import Any
 
 from nomotheta.errors import visible
 from nomotheta.ledger import RunResult
+from nomotheta.load.balance import aside_told
 from nomotheta.report.words import STATES, gravest_first, headline, ordered, shown_text, title
 
 
@@ -19,6 +20,7 @@ def page(result: RunResult, now: datetime.datetime) -> str:
         title=title(result),
         now=now,
         words=STATES,
+        aside_told=aside_told,
         ordered=ordered,
         gravest_first=gravest_first,
     )

@@ -16,6 +16,7 @@ STATES = {
     "undone": "rolled back; the table is unchanged",
     "refused": "delivery refused; the table is unchanged",
     "unchanged": "unchanged since it was last loaded",
+    "nothing arrived": "nothing arrived, and nothing had to",
     "held back": "held back",
     "failed": "could not be loaded",
 }
@@ -61,10 +62,12 @@ def gravest_first(tables: Sequence[TableResult]) -> list[TableResult]:
 def why(table: TableResult) -> str:
     """Why a table is not well, in one line."""
     load = table.load
-    if load.state not in {"loaded", "unchanged"}:
+    if load.state not in {"loaded", "unchanged"} or (load.verdict == "fail" and not load.findings):
         return load.message
     broken = [finding for finding in ordered(load.findings) if finding.verdict != "pass"]
     parts = [f"{finding.rule}: {finding.message}" for finding in broken[:2]]
+    if load.state == "loaded" and load.verdict == "fail" and load.message:
+        parts.insert(0, load.message)
     if table.reconciliation and table.reconciliation.verdict == "fail":
         parts.append("files and table differ")
     if table.message:

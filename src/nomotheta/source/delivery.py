@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime
 import os
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
@@ -58,8 +58,20 @@ def filled(pattern: str, day: datetime.date, file: str = "") -> str:
     return re.sub(r"\{day(:[^{}]*)?\}", fill, pattern).replace("{file}", file)
 
 
-def arrived(root: Path, patterns: Sequence[str], layout: Layout) -> list[ArrivedFile]:
+LeaveOut = Callable[[str, DeliveryError], None]
+
+
+def arrived(
+    root: Path, patterns: Sequence[str], layout: Layout, *, optional: bool = False, leave_out: LeaveOut | None = None
+) -> list[ArrivedFile]:
     """The files that match, in the order of their names, each read through once.
+
+    Args:
+        root: the folder that the patterns start from.
+        patterns: as in file names.
+        layout: how the files are written.
+        optional: whether a pattern may match no file.
+        leave_out: told of a file that cannot be read, is damaged or empty, and why; the others are gone on with.
 
     Raises:
         DeliveryError: a pattern matches no file, or a file cannot be read, is damaged or empty.
@@ -69,13 +81,14 @@ def arrived(root: Path, patterns: Sequence[str], layout: Layout) -> list[Arrived
         matches = matching(root, pattern)
         for path in matches:
             _check_name(path, root)
-        if not matches:
+        if not matches and not optional:
             raise DeliveryError("no such file has arrived", where=pattern, mend=_near_files(root, pattern))
         found |= {path: _shown(path, root) for path in matches}
     with ThreadPoolExecutor(_READERS) as pool:
         paths, many = list(found), len(found) // _MANY + 1
         groups = [paths[at : at + many] for at in range(0, len(paths), many)]
-        return [file for group in pool.map(lambda group: _all_seen(group, found, layout), groups) for file in group]
+        seen = pool.map(lambda group: _all_seen(group, found, layout, leave_out), groups)
+        return [file for group in seen for file in group]
 
 
 def _check_name(path: Path, root: Path) -> None:
@@ -91,8 +104,18 @@ def _check_name(path: Path, root: Path) -> None:
         raise DeliveryError("the file's name is not UTF-8", where=shown, mend="rename the file") from None
 
 
-def _all_seen(paths: Sequence[Path], names: Mapping[Path, str], layout: Layout) -> list[ArrivedFile]:
-    return [_seen(path, names[path], layout) for path in paths]
+def _all_seen(
+    paths: Sequence[Path], names: Mapping[Path, str], layout: Layout, leave_out: LeaveOut | None
+) -> list[ArrivedFile]:  # fmt: skip
+    found = []
+    for path in paths:
+        try:
+            found.append(_seen(path, names[path], layout))
+        except DeliveryError as error:
+            if leave_out is None:
+                raise
+            leave_out(names[path], error)
+    return found
 
 
 def _seen(path: Path, name: str, layout: Layout) -> ArrivedFile:

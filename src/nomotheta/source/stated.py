@@ -136,15 +136,24 @@ class Counted:
     unreadable: Mapping[str, int]
 
 
-def sidecars(root: Path, stated: Stated, files: Sequence[ArrivedFile], day: datetime.date) -> dict[str, str]:
+def sidecars(
+    root: Path, stated: Stated, files: Sequence[ArrivedFile], day: datetime.date, *, of: int
+) -> dict[str, str]:  # fmt: skip
     """The texts of the files that state counts, by the file they speak of; under "" for the delivery as a whole.
+
+    Args:
+        root: the folder that the pattern starts from.
+        stated: where it is stated.
+        files: those of which it is.
+        day: the delivery's.
+        of: how many files the delivery has.
 
     Raises:
         DeliveryError: one is not there.
     """
     if stated.in_ in {"header", "footer"}:
         return {}
-    each = "{file}" in stated.in_ or len(files) == 1
+    each = "{file}" in stated.in_ or of == 1
     found = {}
     for file in files if each else files[:1]:
         path = root / filled(stated.in_, day, file.name)

@@ -78,13 +78,6 @@ def check_mended(ledger: Ledger, file_of: FileOf, mended: Mended, table: str) ->
             f"load {mended.of_load} was {load.state}, so none of its rows is in the table", where=where,
             mend="mend the rows in the delivery's own file and load it whole",
         )  # fmt: skip
-    if load.balance and load.balance.how == "overwrite":
-        later = [other for other, _ in ledger.standing(table, load.place) if other.mends is None]
-        newer = [other for other in later if (other.load_no or 0) > mended.of_load and other.day == load.day]
-        if newer:
-            told = f"load {mended.of_load} was replaced since, by load {newer[-1].load_no}"
-            mend = f"mend the rows of that one: nomotheta rejects {newer[-1].load_no} --csv FILE"
-            raise DeliveryError(told, where=where, mend=mend)
     aside = {name: set(records.tolist()) for name, records in left_out(file_of(mended.of_load)).items()}
     came = ledger.mended(mended.of_load)
     for at, (file, record) in enumerate(mended.rows):

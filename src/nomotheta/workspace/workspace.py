@@ -7,39 +7,31 @@ result = workspace.run(datetime.date(2026, 6, 1))
 from __future__ import annotations
 
 import datetime
-import uuid
 import zoneinfo
 from collections.abc import Callable, Sequence
-from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING
 
-from nomotheta.charter import Compiled, Problem, Settings, read_settings
+from nomotheta.charter import Compiled, Problem, read_settings
 from nomotheta.errors import DeclarationError, NomothetaError
 from nomotheta.events import Listener, nobody
 from nomotheta.ledger import Judgement, Ledger, LoadResult, RunResult, ShownReject, TableResult, Undone
 from nomotheta.load.mended import columns_of
 from nomotheta.load.rejects import Reject
 from nomotheta.reconcile import Reconciliation
-from nomotheta.workspace.charters import CHARTERS, Charters, declared_wrong
+from nomotheta.workspace.charters import CHARTERS, declared_wrong
+from nomotheta.workspace.context import Context, moment
 from nomotheta.workspace.mending import SetAside, set_aside, shown, write_mendable
-from nomotheta.workspace.places import SETTINGS, Places
+from nomotheta.workspace.places import SETTINGS
 from nomotheta.workspace.telling import tell
-
-if TYPE_CHECKING:
-    from nomotheta.workspace.checking import Checking
-    from nomotheta.workspace.loading import Loading
-
-MEMORY = ".nomotheta"
 
 
 class Workspace:
     """A folder with `nomotheta.toml` and `charters/`; its memory is in `.nomotheta/`."""
 
-    def __init__(self, root: Path, settings: Settings) -> None:
-        self.root, self.settings = root, settings
-        self.places = Places(root, settings)
-        self.charters = Charters(root, settings)
+    def __init__(self, context: Context) -> None:
+        self.context = context
+        self.root, self.settings, self.places = context.root, context.settings, context.places
+        self.charters = context.charters
 
     @classmethod
     def open(cls, folder: Path) -> Workspace:
@@ -57,40 +49,21 @@ class Workspace:
         settings, _, problems = read_settings(root / SETTINGS, SETTINGS)
         if settings is None:
             raise declared_wrong(problems)
-        return cls(root, settings)
+        return cls(Context(root, settings))
 
-    @cached_property
+    @property
     def ledger(self) -> Ledger:
         """The workspace's memory."""
-        return Ledger(self.root / MEMORY / "ledger.sqlite")
-
-    @cached_property
-    def identity(self) -> str:
-        """What tells this workspace from any other in the places that both load into."""
-        return self.ledger.identity(uuid.uuid4().hex)
-
-    @cached_property
-    def _loading(self) -> Loading:
-        """What loads need of this workspace."""
-        from nomotheta.workspace.loading import Loading
-
-        return Loading(self)
-
-    @cached_property
-    def _checking(self) -> Checking:
-        """What judges and reconciles its tables."""
-        from nomotheta.workspace.checking import Checking
-
-        return Checking(self, self._loading)
+        return self.context.ledger
 
     @property
     def zone(self) -> zoneinfo.ZoneInfo:
         """The time zone of days and due times."""
-        return zoneinfo.ZoneInfo(self.settings.time_zone)
+        return self.context.zone
 
     def today(self) -> datetime.date:
         """The day it is in the workspace's time zone."""
-        return datetime.datetime.now(self.zone).date()
+        return self.context.today()
 
     # ---- charters
 
@@ -159,8 +132,6 @@ class Workspace:
         except OSError as error:
             raise DeclarationError(f"it cannot be written: {error.strerror}", where=str(file)) from None
 
-    # ---- places
-
     # ---- load
 
     def load(
@@ -176,9 +147,10 @@ class Workspace:
         Raises:
             DeclarationError: the charter or the call is wrong.
         """
-        return self._loading.load(
-            table, day, place, run_id, listener, create=create, again=again, even_if_loaded=even_if_loaded
-        )
+        from nomotheta.workspace.loading import Wanted, load_delivery
+
+        compiled, wanted = self.compiled([table])[0], Wanted(create, again, even_if_loaded)
+        return load_delivery(self.context, compiled, day, place, run_id, wanted, listener)
 
     def undo(self, load_no: int) -> Undone:
         """Take a load out of its table again, and put back what it replaced.
@@ -186,7 +158,9 @@ class Workspace:
         Raises:
             DeclarationError: there is no such load, or its rows cannot be told apart.
         """
-        return self._loading.undo(load_no)
+        from nomotheta.workspace.undoing import undo_load
+
+        return undo_load(self.context, load_no)
 
     def rehearse(
         self, table: str, day: datetime.date, *, place: str | None = None, create: bool = False,
@@ -197,7 +171,10 @@ class Workspace:
         Raises:
             DeclarationError: the charter or the call is wrong.
         """
-        return self._loading.rehearse(table, day, place, listener, create=create, even_if_loaded=even_if_loaded)
+        from nomotheta.workspace.loading import Wanted, rehearse_delivery
+
+        compiled, wanted = self.compiled([table])[0], Wanted(create, even_if_loaded=even_if_loaded)
+        return rehearse_delivery(self.context, compiled, day, place, wanted, listener)
 
     def load_mended(
         self, table: str, file: Path, *, place: str | None = None, listener: Listener = nobody
@@ -207,7 +184,9 @@ class Workspace:
         Raises:
             DeclarationError: the charter or the call is wrong.
         """
-        return self._loading.load_mended(table, file, place, listener)
+        from nomotheta.workspace.reloading import load_mended
+
+        return load_mended(self.context, self.compiled([table])[0], file, place, listener)
 
     # ---- judge
 
@@ -219,7 +198,10 @@ class Workspace:
         Raises:
             DeclarationError: a charter or the call is wrong.
         """
-        return [self._checking.judge(compiled, place or compiled.place, day) for compiled in self.compiled(tables)]
+        from nomotheta.workspace.checking import judge_table
+
+        chosen = self.compiled(tables)
+        return [judge_table(self.context, compiled, place or compiled.place, day) for compiled in chosen]
 
     # ---- reconcile
 
@@ -234,7 +216,9 @@ class Workspace:
             DeliveryError: a file is gone or has changed.
             PlaceError: the table is not there, or the place cannot be reached.
         """
-        return self._checking.reconcile(self.compiled([table])[0], load_no, place, run_id, listener)
+        from nomotheta.workspace.checking import reconcile_table
+
+        return reconcile_table(self.context, self.compiled([table])[0], load_no, place, run_id, listener)
 
     # ---- the whole path
 
@@ -254,18 +238,14 @@ class Workspace:
             raise DeclarationError("no charter declares a [delivery], so there is nothing to run", where=CHARTERS)
         from nomotheta.workspace.running import Running
 
-        running = Running(self, self._loading, self._checking, day or self.today(), place, listener, create=create)
+        running = Running(self.context, day or self.today(), place, listener, create=create)
         return running.run(chosen, told)
 
     # ---- rejects
 
     def rejects_file(self, load_no: int) -> Path:
         """Where the rejects of a load are kept."""
-        return self.root / MEMORY / "rejects" / f"load-{load_no}.parquet"
-
-    def mended_file(self, load_no: int) -> Path:
-        """Where the file of mended rows is kept that a load brought."""
-        return self.root / MEMORY / "mended" / f"load-{load_no}.csv"
+        return self.context.rejects_file(load_no)
 
     def set_aside(self, load_no: int | None = None, limit: int | None = None) -> SetAside:
         """What a load set aside, or the newest that set rows aside, and what became of those rows since.
@@ -298,7 +278,7 @@ class Workspace:
         Returns:
             What could not be sent, which stays in the outbox for the next time.
         """
-        return tell(self.settings, self.ledger, self.root, self.zone, self.identity, result)
+        return tell(self.settings, self.ledger, self.root, self.zone, self.context.identity, result)
 
     # ---- report
 
@@ -319,7 +299,7 @@ class Workspace:
             raise DeclarationError(told, mend=mend)
         path = file or self.root / "reports" / f"run-{result.run_id}-{result.day}.html"
         try:
-            write_file(path, page(result, _now().astimezone(self.zone)))
+            write_file(path, page(result, moment().astimezone(self.zone)))
         except OSError as error:
             raise DeclarationError(f"it cannot be written: {error.strerror}", where=str(path)) from None
         return result, path
@@ -330,9 +310,4 @@ class Workspace:
 
     def close(self) -> None:
         """Let go of the ledger."""
-        if "ledger" in self.__dict__:
-            self.ledger.close()
-
-
-def _now() -> datetime.datetime:
-    return datetime.datetime.now(datetime.UTC)
+        self.context.close()

@@ -18,6 +18,7 @@ from nomotheta.kinds import UNTYPED, arrow_type, read_column, without_exponents
 from nomotheta.place.base import PlaceColumn
 from nomotheta.place.embedded.duckdb import DuckPlace
 from nomotheta.place.fingerprint import Fingerprint
+from nomotheta.place.marks import FILES
 from nomotheta.place.render import Now, Renderer, identifiers
 from nomotheta.place.staging import STAGE
 
@@ -92,7 +93,7 @@ class Embedded:
         if self._engine is None:
             self._engine = DuckPlace(self.name, None)
         names = set(identifiers(sql))
-        read = {table: self._relation(table, names) for table in [*self.tables(), STAGE] if table in names}
+        read = {table: self._relation(table, names) for table in [*self.tables(), STAGE, FILES] if table in names}
         return _Asked(self._engine, read | dict(relations))
 
     def _relation(self, table: str, names: Container[str]) -> _Rows:
@@ -113,6 +114,18 @@ class Embedded:
         return int(
             self.fetch(f"SELECT count(*) FROM {taken} WHERE NOT EXISTS ({exists})", **{_TAKEN: cells})[0][0].as_py()
         )
+
+    def matching(self, table: str, cells: Any, columns: Sequence[str]) -> Iterator[Any]:
+        """The rows of the table whose key is among the others, found by the engine."""
+        there, taken = quoted(own("there")), quoted(_TAKEN)
+        names = [quoted(name) for name in cells.column_names]
+        key = ", ".join(f"{there}.{name}" for name in names)
+        listed = ", ".join(f"{there}.{quoted(name)}" for name in columns)
+        sql = (
+            f"SELECT {listed} FROM {self.named(table)} AS {there} "
+            f"WHERE ({key}) IN (SELECT {', '.join(names)} FROM {taken})"
+        )
+        yield from self.fetch(sql, **{_TAKEN: cells}).to_batches()
 
     def probes(self, _columns: Sequence[str], _kinds: Mapping[str, Kind]) -> bool:
         """Values are known by their kinds only here, where all rows are streamed anyway."""

@@ -19,7 +19,7 @@ from nomotheta.place.base import Facts, Mark, PlaceColumn
 from nomotheta.place.embedded.file import check_file
 from nomotheta.place.fingerprint import Fingerprint
 from nomotheta.place.limits import Limits
-from nomotheta.place.marks import HIGHEST, MARKS, OF_TABLE, TAKEN_AWAY, marks_ddl, marks_of, values_of
+from nomotheta.place.marks import FILES, HIGHEST, MARKS, OF_TABLE, TAKEN_AWAY, marks_ddl, marks_of, values_of
 from nomotheta.place.render import Now, Renderer, duckdb_type, quoted_table, text_literal
 from nomotheta.place.staging import Staging
 
@@ -68,7 +68,7 @@ class DuckPlace(Staging):
             own = quoted_table(each if schema == "main" else f"{schema}.{each}")
             theirs = f"there.{quoted(schema)}.{quoted(each)}"
             place._run(f"CREATE SCHEMA IF NOT EXISTS {quoted(schema)}")
-            if each == MARKS or (each if schema == "main" else f"{schema}.{each}") == table:
+            if each in {MARKS, FILES} or (each if schema == "main" else f"{schema}.{each}") == table:
                 place._take_over(schema, each, own, theirs)
             else:
                 place._run(f"CREATE VIEW {own} AS SELECT * FROM {theirs}")
@@ -173,7 +173,7 @@ class DuckPlace(Staging):
             "SELECT table_schema, table_name FROM information_schema.tables WHERE table_catalog = current_database() "
             "ORDER BY 1, 2"
         )
-        return [name if schema == "main" else f"{schema}.{name}" for schema, name in rows if name != MARKS]
+        return [name if schema == "main" else f"{schema}.{name}" for schema, name in rows if name not in {MARKS, FILES}]
 
     def create(self, table: str, columns: Mapping[str, Kind]) -> None:
         """Create an empty table, and its schema where it is not there."""
@@ -304,7 +304,8 @@ class DuckPlace(Staging):
 
     def mark(self, mark: Mark) -> bool:
         """Leave a mark, unless its content came before."""
-        self._run(marks_ddl(duckdb_type))
+        for made in marks_ddl(duckdb_type).values():
+            self._run(made)
         values = values_of(mark)
         sql = f"INSERT INTO {MARKS} VALUES ({', '.join('?' * len(values))}) ON CONFLICT DO NOTHING RETURNING 1"
         return bool(self._run(sql, values))

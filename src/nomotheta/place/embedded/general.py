@@ -21,7 +21,7 @@ from nomotheta.kinds import as_texts
 from nomotheta.place.base import Facts, Mark, PlaceColumn
 from nomotheta.place.embedded.asking import ROW_NUMBER, Embedded
 from nomotheta.place.limits import Limits
-from nomotheta.place.marks import MARK_COLUMNS, MARKS, marks_of, no_marks, values_of
+from nomotheta.place.marks import FILE_COLUMNS, FILE_KEY, FILES, MARK_COLUMNS, MARKS, marks_of, no_marks, values_of
 from nomotheta.place.rows import rows_table
 from nomotheta.place.staging import Merge, Merged
 
@@ -138,7 +138,7 @@ class GeneralPlace(Embedded):
         with self._translated():
             there = sa.inspect(self._connection)
             names = {*there.get_table_names(), *there.get_view_names(), *self._tables}
-        return sorted(names - {MARKS})
+        return sorted(names - {MARKS, FILES})
 
     def create(self, table: str, columns: Mapping[str, Kind]) -> None:
         """Create an empty table."""
@@ -182,18 +182,25 @@ class GeneralPlace(Embedded):
             raise
 
     def _make_marks(self) -> None:
-        if self._table(MARKS) is not None:
-            return
-        made = sa.Table(
-            MARKS, sa.MetaData(),
-            *[sa.Column(name, _type(kind), nullable=False) for name, kind in MARK_COLUMNS.items()],
-            sa.UniqueConstraint("table_name", "once"),
-        )  # fmt: skip
+        own = sa.MetaData()
+        tables = (
+            (MARKS, MARK_COLUMNS, sa.UniqueConstraint("table_name", "once")),
+            (FILES, FILE_COLUMNS, sa.PrimaryKeyConstraint(*FILE_KEY)),
+        )
+        made = {
+            name: sa.Table(
+                name, own, *[sa.Column(each, _type(kind), nullable=False) for each, kind in columns.items()], unique
+            )
+            for name, columns, unique in tables
+            if self._table(name) is None
+        }
         try:
             with self._translated():
-                made.create(self._connection)
+                for table in made.values():
+                    table.create(self._connection)
         except PlaceError as error:
-            raise no_marks(error, str(sa.schema.CreateTable(made).compile(self._sql))) from None
+            ddl = {name: str(sa.schema.CreateTable(table).compile(self._sql)) for name, table in made.items()}
+            raise no_marks(error, ddl) from None
 
     def append(self, table: str, columns: Sequence[str], batches: Iterator[Any], _schema: Any) -> int:
         """Add the rows of Arrow record batches by bulk inserts."""

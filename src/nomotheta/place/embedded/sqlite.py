@@ -25,7 +25,7 @@ from nomotheta.place.base import Facts, Mark, PlaceColumn
 from nomotheta.place.embedded.asking import ROW_NUMBER, Embedded
 from nomotheta.place.embedded.file import check_file
 from nomotheta.place.limits import Limits
-from nomotheta.place.marks import HIGHEST, MARKS, OF_TABLE, TAKEN_AWAY, marks_ddl, marks_of, values_of
+from nomotheta.place.marks import FILES, HIGHEST, MARKS, OF_TABLE, TAKEN_AWAY, marks_ddl, marks_of, values_of
 from nomotheta.place.render import quoted_table
 from nomotheta.place.staging import STAGE, Staging
 
@@ -125,7 +125,7 @@ class SqlitePlace(Embedded, Staging):
     def tables(self) -> list[str]:
         """All tables and views but our own and the database's."""
         rows = self._rows("SELECT name FROM sqlite_master WHERE type IN ('table', 'view') ORDER BY 1")
-        return [name for (name,) in rows if name != MARKS and not name.startswith("sqlite_")]
+        return [name for (name,) in rows if name not in {MARKS, FILES} and not name.startswith("sqlite_")]
 
     def create(self, table: str, columns: Mapping[str, Kind]) -> None:
         """Create an empty table."""
@@ -154,7 +154,8 @@ class SqlitePlace(Embedded, Staging):
         try:
             with self._translated():
                 self._connection.commit()  # what was read before is not of this transaction
-            self._run(marks_ddl(sqlite_type))
+            for made in marks_ddl(sqlite_type).values():
+                self._run(made)
             self._run(f"UPDATE {MARKS} SET load_no = load_no WHERE FALSE")  # takes the lock, whoever wants it later
             yield
             with self._translated():
@@ -307,12 +308,12 @@ class SqlitePlace(Embedded, Staging):
         if self.columns(MARKS) is None:
             return []
         found = []
-        for *row, day, at, rows in self._rows(OF_TABLE + "?", [table]):
+        for *row, day, at, rows, replaced in self._rows(OF_TABLE + "?", [table]):
             moments = [
                 read_column(pa.array([text]), Kind(name), CANONICAL).values
                 for name, text in (("date", day), ("timestamptz", at))
             ]
-            found.append((*row, *[moment[0].as_py() for moment in moments], rows))
+            found.append((*row, *[moment[0].as_py() for moment in moments], rows, replaced))
         return marks_of(found)
 
     def mark(self, mark: Mark) -> bool:

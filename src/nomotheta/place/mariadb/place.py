@@ -33,7 +33,7 @@ from nomotheta.place.mariadb.rows import Pipe, as_literals
 from nomotheta.place.mariadb.sql import COLLATION, MariaFingerprint, MariaRenderer, by_code_point, mariadb_type
 from nomotheta.place.mariadb.texts import joined_rows
 from nomotheta.place.mariadb.url import settings_of
-from nomotheta.place.marks import HIGHEST, MARKS, OF_TABLE, TAKEN_AWAY, marks_ddl, marks_of, no_marks, values_of
+from nomotheta.place.marks import FILES, HIGHEST, MARKS, OF_TABLE, TAKEN_AWAY, marks_ddl, marks_of, no_marks, values_of
 from nomotheta.place.render import Now, case_of, quoted_table, text_literal
 from nomotheta.place.rows import rows_table
 from nomotheta.place.staging import FROM_STAGE, TABLE_ALIAS, Staging
@@ -164,16 +164,18 @@ class MariaPlace(Staging):
         message = mend = ""
         if not may_write:
             message, mend = "it can only be read", "name the primary server in the url"
-        elif not may_create and self.columns(MARKS) is None:
+        elif not may_create and self._marks_to_make():
             message = f"{who} may make no tables in {database}"
-            mend = f"without a table of its loads none can be done: have it made by {self._marks_ddl}"
+            ddl = "; ".join(self._marks_to_make().values())
+            mend = f"without the tables of its loads none can be done: have them made by {ddl}"
         elif self.hints:
             message, mend = self.hints[0], "install another version of it: pip install 'nomotheta[mariadb]'"
         return Facts(f"MariaDB {self._version}", may_create, may_write, message, mend)
 
-    @property
-    def _marks_ddl(self) -> str:
-        return marks_ddl(mariadb_type, _OPTIONS)
+    def _marks_to_make(self) -> dict[str, str]:
+        """The tables of loads that are not there, each with the statement that makes it."""
+        ddl = marks_ddl(mariadb_type, _OPTIONS)
+        return {name: statement for name, statement in ddl.items() if self.columns(name) is None}
 
     def columns(self, table: str) -> list[PlaceColumn] | None:
         """The columns of a table or view, or None. What the database fills itself may be left out of a load."""
@@ -224,7 +226,7 @@ class MariaPlace(Staging):
     def tables(self) -> list[str]:
         """All tables and views but our own."""
         rows = self._rows("SELECT table_name FROM information_schema.tables WHERE table_schema = database() ORDER BY 1")
-        return [name for (name,) in rows if name != MARKS]
+        return [name for (name,) in rows if name not in {MARKS, FILES}]
 
     def create(self, table: str, columns: Mapping[str, Kind]) -> None:
         """Create an empty table, and its database where it is not there."""
@@ -263,12 +265,13 @@ class MariaPlace(Staging):
             )  # fmt: skip
 
     def _make_marks(self) -> None:
-        """The table of loads is made before the transaction, which it would end."""
-        if self.columns(MARKS) is None:
+        """The tables of loads are made before the transaction, which that would end."""
+        ddl = self._marks_to_make()
+        for statement in ddl.values():
             try:
-                self._run(self._marks_ddl)
+                self._run(statement)
             except PlaceError as error:
-                raise no_marks(error, self._marks_ddl) from None
+                raise no_marks(error, ddl) from None
 
     def _holder(self, lock: str) -> str:
         rows = self._rows(f"SELECT user, id, time FROM information_schema.processlist WHERE id = is_used_lock({lock})")
@@ -454,7 +457,7 @@ class MariaPlace(Staging):
         if self.columns(MARKS) is None:
             return []
         return marks_of(
-            [(*row[:6], row[6].replace(tzinfo=_UTC), row[7]) for row in self._rows(OF_TABLE + "%s", [table])]
+            [(*row[:6], row[6].replace(tzinfo=_UTC), *row[7:]) for row in self._rows(OF_TABLE + "%s", [table])]
         )
 
     def mark(self, mark: Mark) -> bool:

@@ -27,6 +27,7 @@ from nomotheta.place.base import Facts, Mark, PlaceColumn
 from nomotheta.place.fingerprint import Fingerprint
 from nomotheta.place.limits import Limits
 from nomotheta.place.marks import (
+    FILES,
     HIGHEST,
     MARK_COLUMNS,
     MARKS,
@@ -140,9 +141,10 @@ class PostgresPlace(Staging):
         message = mend = ""
         if not row["may_write"]:
             message, mend = "it can only be read", "name the primary server in the url"
-        elif not row["may_create"] and self.columns(MARKS) is None:
+        elif not row["may_create"] and self._marks_to_make():
             message = f"{row['who']} may make no tables in {row['schema'] or 'any schema of the search path'}"
-            mend = f"without a table of its loads none can be done: have it made by {marks_ddl(postgres_type)}"
+            ddl = "; ".join(self._marks_to_make().values())
+            mend = f"without the tables of its loads none can be done: have them made by {ddl}"
         return Facts(f"PostgreSQL {row['version'].split()[0]}", row["may_create"], row["may_write"], message, mend)
 
     def columns(self, table: str) -> list[PlaceColumn] | None:
@@ -197,7 +199,7 @@ class PostgresPlace(Staging):
             "SELECT CASE WHEN nspname = current_schema() THEN relname ELSE nspname || '.' || relname END AS name "
             "FROM pg_class JOIN pg_namespace n ON n.oid = relnamespace WHERE relkind IN ('r', 'v', 'm', 'p', 'f') "
             "AND nspname NOT IN ('pg_catalog', 'information_schema') AND nspname NOT LIKE 'pg\\_t%' "
-            f"AND relname <> '{MARKS}' ORDER BY 1"
+            f"AND relname NOT IN ('{MARKS}', '{FILES}') ORDER BY 1"
         )
         return [row["name"] for row in rows]
 
@@ -330,14 +332,20 @@ class PostgresPlace(Staging):
 
     def mark(self, mark: Mark) -> bool:
         """Leave a mark, unless its content came before."""
-        if self.columns(MARKS) is None:
+        ddl = self._marks_to_make()
+        for statement in ddl.values():
             try:
-                self._run(marks_ddl(postgres_type))
+                self._run(statement)
             except PlaceError as error:
-                raise no_marks(error, marks_ddl(postgres_type)) from None
+                raise no_marks(error, ddl) from None
         values = ", ".join(f"%s::{postgres_type(kind)}" for kind in MARK_COLUMNS.values())
         sql = f"WITH left_there AS (INSERT INTO {MARKS} VALUES ({values}) ON CONFLICT DO NOTHING RETURNING 1) "
         return bool(self._rows(f"{sql} SELECT count(*) AS n FROM left_there", values_of(mark))[0]["n"])
+
+    def _marks_to_make(self) -> dict[str, str]:
+        """The tables of loads that are not there, each with the statement that makes it."""
+        ddl = marks_ddl(postgres_type)
+        return {name: statement for name, statement in ddl.items() if self.columns(name) is None}
 
     def unmark(self, mark: Mark) -> None:
         """Take a load's mark away."""

@@ -1,0 +1,98 @@
+"""A load as it is ordered, and what comes of it."""
+
+from __future__ import annotations
+
+import datetime
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Literal
+
+from nomotheta.conditions import Node
+from nomotheta.load.balance import Balance
+from nomotheta.place import Mark
+from nomotheta.rules import Finding
+from nomotheta.source import ArrivedFile, SourceFile
+
+State = Literal["loaded", "undone"]
+Judge = Callable[[Mapping[str, int], bool, str], list[Finding]]
+
+
+@dataclass(frozen=True, slots=True)
+class Removal:
+    """Rows that a load takes out: those that meet a condition, or all; and whether they are kept for an undo.
+
+    `of` says whose they are: those of the load's `day`, or of `all` loads.
+    """
+
+    where: Node | None
+    of: Literal["day", "all"]
+    kept: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Order:
+    """A load to be carried out.
+
+    `once` is what may stand only once in the place for this table; `opened` opens a file, where the layout alone does
+    not say how; `staging` is the table in which rows are gathered first, if they are; with `rehearsed` all of it is
+    done and then undone; `stated` are the texts beside the files that state counts, by file, or under "" for all.
+    `marks` are the loads that were in the table when this was ordered; `removal` is what goes before the rows go in.
+    """
+
+    load_no: int
+    workspace: str
+    day: datetime.date
+    at: datetime.datetime
+    zone: str
+    files: Sequence[ArrivedFile]
+    content: str
+    once: str
+    rejects: Path
+    rehearsed: bool = False
+    staging: str = ""
+    opened: Callable[[ArrivedFile], SourceFile] | None = None
+    stated: Mapping[str, str] = field(default_factory=dict)
+    marks: tuple[int, ...] = ()
+    removal: Removal | None = None
+
+    def mark(self, table: str, rows: int) -> Mark:
+        """What the load leaves in the place."""
+        replaced = self.removal.of if self.removal else ""
+        return Mark(
+            self.load_no, self.workspace, table, self.content, self.once, self.day, self.at, rows, replaced
+        )  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Outcome:
+    """What came of a load.
+
+    `reasons` counts faults by reason; a row can have several. `notes` say more, `warnings` what is to be looked at.
+    `in_the_way` counts the rows that were set aside for the sake of rows of other loads, by the load.
+    """
+
+    state: State
+    balance: Balance
+    findings: tuple[Finding, ...]
+    reasons: Mapping[str, int]
+    message: str
+    notes: tuple[str, ...] = ()
+    warnings: tuple[str, ...] = ()
+    in_the_way: Mapping[int, int] = field(default_factory=dict)
+
+
+class OvertakenError(Exception):
+    """Another load has changed the table since this one was ordered: it needs a new number, and a new look."""
+
+
+class UndoneError(Exception):
+    """The load may not stand, and why."""
+
+    def __init__(self, message: str) -> None:
+        super().__init__(message)
+        self.message = message
+
+
+class CollisionError(Exception):
+    """Two keys with one hash: the load starts over with another seed."""

@@ -1,0 +1,201 @@
+"""The rows of a delivery on their way into a table: what is known of keys before, and block by block what may go in."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from nomotheta.charter import Check, Compiled
+from nomotheta.errors import counted
+from nomotheta.events import Listener, Progress
+from nomotheta.keys import InOrder, SeenKeys
+from nomotheta.load.account import Account
+from nomotheta.load.blocks import Piece, worked_files
+from nomotheta.load.compare import held_to_limits
+from nomotheta.load.engine import Engine
+from nomotheta.load.known import InTable
+from nomotheta.load.order import Order
+from nomotheta.load.rejects import RejectFile
+from nomotheta.load.repeats import Repeats, decide
+from nomotheta.load.sent import Sent
+from nomotheta.load.work import Plan, Worked, constants, loaded_schema
+from nomotheta.place import Now, Place, PlaceColumn
+from nomotheta.source import ArrivedFile, SourceFile, match_columns, open_file
+
+
+@dataclass(slots=True)
+class SetAside:
+    """How many faults there are of rows that do not go in: by reason, and by the check that set them aside."""
+
+    reasons: Counter[str] = field(default_factory=Counter)
+    by_check: Counter[str] = field(default_factory=Counter)
+
+    def add(self, faults: Any) -> None:
+        """Take in the faults of a block."""
+        for tally, name in ((self.reasons, "reason"), (self.by_check, "rule")):
+            for each in pc.value_counts(faults[name]).to_pylist() if faults.num_rows else ():
+                tally[each["values"]] += each["counts"]
+
+
+@dataclass
+class Stream:
+    """The rows of one delivery, once through; what was seen of them is in `account`, `set_aside` and `repeats`."""
+
+    place: Place
+    compiled: Compiled
+    order: Order
+    now: Now
+    there: Mapping[str, PlaceColumn]
+    listener: Listener
+    seed: int
+    account: Account = field(default_factory=lambda: Account(()))
+    set_aside: SetAside = field(default_factory=SetAside)
+    repeats: Repeats = field(default_factory=lambda: Repeats((), ()))
+    notes: list[str] = field(default_factory=list)
+    sent: Sent = field(default_factory=Sent)
+
+    @property
+    def columns(self) -> list[str]:
+        """The columns that are loaded."""
+        return [name for name, column in self.compiled.charter.columns.items() if column.filled != "@place"]
+
+    @cached_property
+    def keys(self) -> list[Check]:
+        """The keys that set repeated rows aside."""
+        return [check for check in self.compiled.checks if check.sort == "key" and check.otherwise == "reject"]
+
+    @cached_property
+    def engine(self) -> Engine:
+        """Judges the conditions that set rows aside."""
+        checks = [check for check in self.compiled.checks if check.on_rows and check.otherwise == "reject"]
+        # what cannot be stored is refused by the kinds themselves, before any condition
+        return Engine([check for check in checks if check.sort != "text_length"], self.now)
+
+    def incoming(self, rejects: RejectFile, before: int) -> tuple[Iterator[Any], Any]:
+        """The rows that go into a table that has so many, as record batches, and their Arrow schema."""
+        named = self.place.names_rows(self.compiled.charter.table)  # before it is busy with the rows
+        self.repeats = self._known(before)
+        return self._accepted(rejects, named=named), loaded_schema(self.compiled.charter)
+
+    # ---- the files
+
+    def _plan(self, file: ArrivedFile) -> tuple[Plan, SourceFile]:
+        order, compiled = self.order, self.compiled
+        opened = order.opened
+        source = opened(file) if opened else open_file(file.path, file.name, compiled.layout, compiled.charter)
+        shape = match_columns(source, compiled.charter)
+        fixed = constants(compiled.charter, order.load_no, order.at, order.day, order.zone)
+        fixed |= dict.fromkeys(shape.absent)
+        self.notes += [f"{file.name} has no column '{name}': it is filled with null" for name in shape.absent]
+        ascending = self.repeats.in_order is not None
+        plan = Plan(
+            compiled, file.name, shape.positions, shape.width, fixed, self.keys, self.engine, order.zone, self.seed,
+            ascending,
+        )  # fmt: skip
+        return plan, source
+
+    def _pieces(self) -> Iterator[Piece]:
+        """All blocks of the delivery's files."""
+        delivery = self.compiled.charter.delivery
+        alone = self.order.opened is not None or (delivery is not None and delivery.read_alone)
+        return worked_files(self.order.files, self._plan, join=not alone)
+
+    def _size(self) -> int:
+        return sum(file.survey.bytes_of_content for file in self.order.files)
+
+    # ---- keys
+
+    def _known(self, before: int) -> Repeats:
+        """What is known of the keys before the first row goes in."""
+        keys, removal = self.keys, self.order.removal
+        replaced = self.compiled.charter.load.how == "merge" or (removal is not None and removal.where is None)
+        if replaced or not keys or not before:
+            seen = [SeenKeys(len(keys)) for _ in keys]
+        else:
+            asked = InTable(self.place, self.compiled, self.order, self.now, self.engine, self.seed)
+            seen = asked.keys(keys, before, self._read_before)
+            self.notes.clear()  # they are said of the reading that counts
+        found = Repeats(keys, seen, list(self.compiled.charter.file_columns()))
+        if len(keys) == 1:
+            key = keys[0]
+            found.hashed = lambda table, key: self.engine.hashes(
+                table, key.columns, self.seed, whole_row=key.whole_row
+            )  # fmt: skip
+            if len(key.columns) == 1 and key.keep == "first" and not key.whole_row and not seen[0].count:
+                found.in_order = InOrder()
+        later = next((key for key in keys if key.keep != "first"), None)
+        if later is not None:
+            found.decided = decide(later, self._read_before(), found.owners)
+            self.notes.clear()
+        return found
+
+    def _read_before(self) -> Iterator[tuple[int, Worked]]:
+        """All blocks of the delivery, each with how many records stand before it."""
+        total, done, before = self._size(), 0, 0
+        told = f"looking for repeated rows of {self.compiled.charter.table}"
+        for piece in self._pieces():
+            if piece.worked is not None:
+                yield before, piece.worked
+                before += piece.worked.batch.count
+                done += piece.worked.size
+                self.listener(Progress(told, done, total, "bytes"))
+        self.listener(Progress(told, total, total, "bytes", ended=True))
+
+    # ---- the rows
+
+    def _accepted(self, rejects: RejectFile, *, named: bool) -> Iterator[Any]:
+        """The rows that go in, block by block, in the order of the files."""
+        total, done, sent = self._size(), 0, 0
+        told, private = f"loading {self.compiled.charter.table}", self.compiled.charter.private()
+        account, repeats = Account(self.order.files), self.repeats
+        self.account = account
+        for piece in self._pieces():
+            worked = piece.worked
+            if worked is None:
+                account.end(piece)
+                continue
+            held_to_limits(worked, self.there, private)
+            if repeats.keys and repeats.decided is None:
+                repeats.owners.add(account.in_all, worked)
+            rows, staying, repeated = self._without_repeats(worked, piece.plan, rejects)
+            account.add(piece, worked, repeated)
+            if named:
+                self.sent.remember(worked, staying, rows)
+            yield from rows.to_batches()
+            done += worked.size
+            sent += rows.num_rows
+            self.listener(Progress(told, done, total, "bytes", rows=sent))
+        self.notes += account.notes
+        if repeats.in_table:
+            has = "has a key that was" if repeats.in_table == 1 else "have keys that were"
+            rows = f"{counted(repeats.in_table, 'row')} {has}"
+            self.notes.append(f"{rows} in the table before: the delivery overlaps an earlier one")
+        self.listener(Progress(told, total, total, "bytes", ended=True))
+
+    def _without_repeats(self, worked: Worked, plan: Plan, rejects: RejectFile) -> tuple[Any, Any, Any]:
+        """The good rows of a block but those that stay out for another's sake, and the records of both."""
+        found = worked.set_aside
+        gone = np.zeros(worked.good.num_rows, np.bool_)
+        if self.repeats.keys:
+            gone, faults = self.repeats.of(worked, self.account.in_all, plan.charter.private())
+            worked.hashes.clear()  # the rows may still be needed, their keys are not
+            found = found if faults is None else found.with_more(faults)
+        self.set_aside.add(found.faults)
+        rejects.add(found.tables(self.account.before))
+        if not gone.any():
+            return worked.good, worked.records, worked.records[:0]
+        return worked.good.filter(pa.array(~gone)), worked.records[~gone], worked.records[gone]
+
+
+def columns_to_merge(compiled: Compiled, columns: Sequence[str]) -> tuple[Sequence[str], list[str]]:
+    """The first key's columns, and those that decide whether a row has changed: what the load itself fills does not."""
+    charter = compiled.charter
+    key = charter.keys[0].columns
+    return key, [name for name in columns if name not in key and not charter.columns[name].filled]

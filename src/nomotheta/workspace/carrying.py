@@ -1,0 +1,123 @@
+"""A load carried out in its place, and its rows judged together with those that belong to them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import replace
+
+from nomotheta.charter import Compiled
+from nomotheta.conditions import Node, check
+from nomotheta.errors import DeliveryError, PlaceError
+from nomotheta.events import Listener
+from nomotheta.ledger import LoadResult
+from nomotheta.load.load import load
+from nomotheta.load.order import Order, Outcome, OvertakenError, Removal
+from nomotheta.load.rejects import part_of
+from nomotheta.place import Place
+from nomotheta.rules import Finding, judge
+from nomotheta.workspace.attempts import Attempt, came_of
+from nomotheta.workspace.context import Context
+from nomotheta.workspace.deliveries import Delivered
+from nomotheta.workspace.scopes import scope_of_loads
+
+_NUMBERS = 5  # that are tried for one load
+
+
+def order_of(context: Context, attempt: Attempt, place: Place, delivered: Delivered, load_no: int) -> Order:
+    """The order for what was chosen of a delivery."""
+    marks = place.marks(attempt.table)
+    once = delivered.content
+    if attempt.despite is not None or any(mark.once == once for mark in marks) or not _is_once(attempt, delivered):
+        once = f"{once}:{load_no}"  # it may be in the place more than once
+    return Order(
+        load_no, context.identity, attempt.day, attempt.started, context.settings.time_zone, delivered.files,
+        delivered.content, once, context.rejects_file(load_no), stated=delivered.stated,
+        marks=tuple(mark.load_no for mark in marks), removal=_removal(attempt.compiled, delivered),
+    )  # fmt: skip
+
+
+def _is_once(attempt: Attempt, delivered: Delivered) -> bool:
+    return delivered.daily or attempt.compiled.charter.load.how == "append"
+
+
+def _removal(compiled: Compiled, delivered: Delivered) -> Removal | None:
+    """What a load takes out before its rows go in."""
+    charter = compiled.charter
+    if charter.load.how == "overwrite":
+        by_day = ":day" in (charter.load.slice or "")
+        return Removal(compiled.slice, "day" if by_day else "all", kept=charter.load.keep_previous)
+    if delivered.replaced:
+        return Removal(rows_of_day(compiled, delivered.replaced), "day", kept=True)
+    return None
+
+
+def rows_of_day(compiled: Compiled, loads: tuple[int, ...]) -> Node:
+    """The condition that a row is of some loads, which are all of one day, the load's own."""
+    charter = compiled.charter
+    column, day = charter.load_column(), charter.day_column()
+    condition = f'"{column}" in ({", ".join(map(str, loads))})' if column else f'"{day}" = :day'
+    return check(condition, charter.kinds())
+
+
+def tried(
+    context: Context, attempt: Attempt, place: Place, compiled: Compiled, ordered: Callable[[], Order | LoadResult],
+    listener: Listener,
+) -> LoadResult:  # fmt: skip
+    """The load, with another number where another one has come in meanwhile; or what is known without it."""
+    left = _NUMBERS
+    while left:
+        order = ordered()
+        if isinstance(order, LoadResult):
+            return order
+        try:
+            outcome = carried_out(context, attempt, place, compiled, order, listener)
+        except OvertakenError:
+            left -= 1
+            continue
+        except DeliveryError as error:
+            rest = _without_bad(attempt, error)
+            if rest is None:
+                raise
+            attempt.arrived = rest
+            continue
+        return came_of(attempt, order.load_no, outcome, order.rejects)
+    raise PlaceError("other loads into the table came in between, again and again", where=attempt.table,
+                     mend="load again when they have ended")  # fmt: skip
+
+
+def _without_bad(attempt: Attempt, error: DeliveryError) -> Delivered | None:
+    """The delivery without the file that an error speaks of, where the charter has bad files left out."""
+    delivery = attempt.compiled.charter.delivery
+    if delivery is None or delivery.on_bad_file == "refuse" or attempt.arrived is None:
+        return None
+    return attempt.arrived.without(error)
+
+
+def carried_out(
+    context: Context, attempt: Attempt, place: Place, compiled: Compiled, order: Order, listener: Listener
+) -> Outcome:  # fmt: skip
+    """The load itself; its rows are judged together with those that it mends or that mend it."""
+    now = context.now(order.at, order.day, order.load_no)
+    scope = scope_of_loads(context.ledger, compiled, [order.load_no])
+
+    def judged(set_aside: Mapping[str, int], one_by_one: bool, beside: str) -> list[Finding]:
+        if beside:
+            return judge(place, _of_these_rows(compiled, beside), now, None, None, set_aside, one_by_one=one_by_one)
+        return judge(place, compiled, now, scope, scope, set_aside, one_by_one=one_by_one)
+
+    def ready(outcome: Outcome) -> None:
+        if attempt.entry is not None:
+            result = came_of(attempt, order.load_no, outcome, part_of(order.rejects))
+            context.ledger.expect_load(attempt.entry, result)
+
+    return load(place, compiled, order, now, judged, listener, ready)
+
+
+def _of_these_rows(compiled: Compiled, table: str) -> Compiled:
+    """A charter for rows that lie in another table, with the rules that can be judged by them alone."""
+    checks = [
+        check
+        for check in compiled.checks
+        if check.node is not None and check.otherwise != "reject" and (check.sort != "whole" or check.over == "load")
+    ]
+    return replace(compiled, charter=compiled.charter.model_copy(update={"table": table}), checks=tuple(checks))
