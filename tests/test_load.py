@@ -226,7 +226,10 @@ def test_gzip_and_several_files_are_one_delivery(space: Space) -> None:
 
     balance = space.load()["balance"]
 
-    assert [(file["records"], file["rejected"], file["conflicts"]) for file in balance["files"]] == [(2, 0, 0), (2, 0, 1)]
+    assert [(file["records"], file["rejected"], file["conflicts"]) for file in balance["files"]] == [
+        (2, 0, 0),
+        (2, 0, 1),
+    ]
     assert (balance["records"], balance["loaded"], balance["conflicts"]) == (4, 3, 1)
 
 

@@ -196,7 +196,7 @@ def test_a_url_that_is_wrong_and_a_user_without_rights_are_told(there: Space, da
 
         assert (answer["answers"], answer["may_create"]) == (True, False)
         assert "CREATE TABLE IF NOT EXISTS nomotheta_marks" in answer["mend"]
-        assert "have it made by one who may: CREATE TABLE" in refused.text
+        assert "have them made by one who may: CREATE TABLE" in refused.text
         with pytest.raises(PlaceError, match="cannot be reached: Access denied"):
             connect("there", clerk.replace(f"{who}@", f"{who}:wrong@"), Path())
     finally:

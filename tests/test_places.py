@@ -665,7 +665,7 @@ def test_two_workspaces_that_load_at_once_never_share_a_number(
     other = Space(tmp_path / "other")
     for name in ("nomotheta.toml", "charters/tickets.toml"):
         other.write(name, (there.root / name).read_text())
-    other.tickets("ticket_no;fare;sold_on\nT101;1,00;01.06.2026\n")
+    other.tickets("ticket_no;fare;sold_on\nT101;1,00;01.06.2026\n", "2026-06-02")
     there.tickets("ticket_no;fare;sold_on\nT001;x;01.06.2026\nT002;2,00;01.06.2026\n")
     first = there.load()
     with opened(there, database.url) as place:
@@ -673,7 +673,7 @@ def test_two_workspaces_that_load_at_once_never_share_a_number(
     asked = iter([first["load_no"]])  # the other one asked for a number before this load was committed
     monkeypatch.setattr(of, "next_load_no", lambda place: next(asked, None) or honest_number(place))
 
-    second = other.load()
+    second = other.load(day="2026-06-02")
 
     assert (second["load_no"], second["balance"]["after"]) == (first["load_no"] + 1, 2)
     if sort == "general":  # which takes single rows out by a primary key only

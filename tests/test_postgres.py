@@ -163,11 +163,11 @@ def test_places_are_tried_and_what_is_in_the_way_is_said(
     assert "deep" not in found.text
     there.tickets(GOOD)
     there.load()
-    database.ask("DROP TABLE nomotheta_marks")
+    database.ask("DROP TABLE nomotheta_marks, nomotheta_files")
     database.ask(f"GRANT ALL ON tickets TO {who}")
     there.tickets(GOOD.replace("T00", "T10"), "2026-06-02")
     refused = there.run("load", "tickets", "--day", "2026-06-02", "--place", "clerk")
-    assert "have it made by one who may: CREATE TABLE" in refused.text
+    assert "have them made by one who may: CREATE TABLE" in refused.text
     assert database.ask("SELECT count(*) FROM tickets") == [(3,)]
     database.ask(f"DROP OWNED BY {who}")
     database.ask(f"DROP ROLE {who}")

@@ -50,7 +50,7 @@ def test_what_was_loaded_is_equal_to_its_files(loaded: Space) -> None:
     found = reconciled(loaded)
 
     assert (found["verdict"], found["exit"]) == ("pass", 0)
-    assert [found[key] for key in ("records", "rejected", "copies", "files_rows", "table_rows")] == [
+    assert [found[key] for key in ("records", "rejected", "conflicts", "files_rows", "table_rows")] == [
         202, 1, 1, 200, 200,
     ]  # fmt: skip
     assert found["files_fingerprint"] == found["table_fingerprint"]

@@ -22,7 +22,7 @@ from typing import Any
 from nomotheta.formats import FORMATS
 from nomotheta.unpack import matching, survey_ahead
 
-_OPTIONS = ("--day", "--workspace", "-w", "--place", "--again")  # of a load, with a value
+_OPTIONS = ("--day", "--workspace", "-w", "--place")  # of a load, with a value
 
 
 def import_ahead(module: str) -> None:
@@ -54,7 +54,7 @@ def foresee(arguments: Sequence[str]) -> None:
             given[name] = value if equals else next(rest, "")
         elif not each.startswith("-"):
             table = table or each
-    if table and not given["--again"]:
+    if table and "--again" not in arguments:
         with contextlib.suppress(ValueError):
             day = datetime.date.fromisoformat(given["--day"]) if given["--day"] else None
             look_ahead(Path(given["--workspace"] or given["-w"]), table, day)

@@ -1,7 +1,8 @@
 """Charters: the model of what may be declared, TOML read with positions, and lint. No data, no database."""
 
 from nomotheta.charter.checks import Check
-from nomotheta.charter.lint import Compiled, in_order, lint
+from nomotheta.charter.declared import changed_keys, declared, version_of
+from nomotheta.charter.lint import Compiled, in_order, lint, repeats_untold
 from nomotheta.charter.model import (
     FROM_PLACE,
     SYSTEM_COLUMNS,
@@ -33,11 +34,15 @@ __all__ = [
     "Stated",
     "Tell",
     "Tolerance",
+    "changed_keys",
+    "declared",
     "in_order",
     "instant",
     "lint",
     "proposal_text",
     "read_charter",
     "read_settings",
+    "repeats_untold",
     "value_of",
+    "version_of",
 ]

@@ -18,8 +18,9 @@ from nomotheta.conditions import ConditionError, Kind, Node, PatternError, alway
 from nomotheta.errors import did_you_mean
 
 Sort = Literal[
-    "kind", "text_length", "blank", "between", "among", "pattern", "key", "reference", "each", "whole", "offenders"
-]
+    "kind", "text_length", "blank", "between", "among", "pattern", "slice", "key", "reference", "each", "whole",
+    "offenders",
+]  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
@@ -112,6 +113,16 @@ def slice_node(read: Read) -> tuple[Node | None, list[Problem]]:
     if text is None:
         return None, []
     return reader.condition(("load", "slice"), text, read.charter.kinds(), "each"), reader.problems
+
+
+def slice_check(read: Read, node: Node | None) -> Check | None:
+    """The check that a row is in the slice which its load replaces: one outside would double with the next load."""
+    text = read.charter.load.slice
+    if node is None or text is None:
+        return None
+    within = check(f"({text}\n) is true", read.charter.kinds())
+    name = f"in the slice that is replaced: {' '.join(text.split())}"
+    return Check(name, "slice", tuple(node.columns()), "reject", ("load", "slice"), node=within)
 
 
 def _column(reader: _Reader, charter: Charter, name: str, kind: Kind) -> Iterator[Check]:

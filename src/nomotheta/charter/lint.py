@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from nomotheta.charter.checks import Check, charter_checks, slice_node
-from nomotheta.charter.model import SYSTEM_COLUMNS, Charter, Settings
+from nomotheta.charter.checks import Check, charter_checks, slice_check, slice_node
+from nomotheta.charter.model import FROM_PLACE, SYSTEM_COLUMNS, Charter, Settings
 from nomotheta.charter.read import Problem, Read
 from nomotheta.charter.values import EXAMPLES, instant, value_of
 from nomotheta.conditions import Node, own_names
@@ -16,7 +17,10 @@ from nomotheta.layout import Layout
 
 @dataclass(frozen=True, slots=True)
 class Compiled:
-    """A charter that can be carried out: its checks, its layout, the condition of its slice, and its place's name."""
+    """A charter that can be carried out: its checks, its layout, the condition of its slice, and its place's name.
+
+    `within` is the check that a row is in the slice; `text` is the charter as it was written.
+    """
 
     charter: Charter
     file: str
@@ -24,6 +28,8 @@ class Compiled:
     layout: Layout
     place: str
     slice: Node | None = None
+    within: Check | None = None
+    text: str = ""
 
     def after(self) -> set[str]:
         """The tables that must be loaded before this one, because it refers to them."""
@@ -50,7 +56,10 @@ def lint(reads: Sequence[Read], settings: Settings) -> tuple[dict[str, Compiled]
         problems += found
         place = read.charter.place or next(iter(settings.places))
         layout = _layout(read.charter, settings)
-        compiled[table] = Compiled(read.charter, read.source.file, tuple(checks), layout, place, condition)
+        within = slice_check(read, condition)
+        compiled[table] = Compiled(
+            read.charter, read.source.file, tuple(checks), layout, place, condition, within, read.source.text
+        )
     for read in by_table.values():
         problems += _listed(read, {name: each.charter for name, each in by_table.items()})
         problems += _elsewhere(read, compiled)
@@ -73,7 +82,42 @@ def _context(read: Read, settings: Settings) -> list[Problem]:
         known = "declared layouts: " + ", ".join(settings.layouts) if settings.layouts else "none is declared"
         mend = did_you_mean(layout, settings.layouts, known)
         found.append(read.source.problem(("delivery", "layout"), f"no layout '{layout}' in nomotheta.toml", mend))
-    return found + _merging(read) + _stated(read) + _positions(read, _layout(charter, settings))
+    found += _merging(read) + _stated(read) + _deliveries(read)
+    return found + _positions(read, _layout(charter, settings))
+
+
+def _deliveries(read: Read) -> list[Problem]:
+    """What is said of the deliveries of a day must be sayable: there is a day, and its rows are told apart."""
+    charter, found = read.charter, []
+    delivery, load = charter.delivery, charter.load
+    daily = delivery is not None and delivery.daily
+    if load.same_day and not daily:
+        mend = "write {day} into the file pattern, or take same_day out: without it, what is new is added"
+        found.append(read.source.problem(("load", "same_day"), "the files are not those of a day", mend))
+    elif load.same_day == "replace" and not (charter.load_column() or charter.day_column()):
+        told = "nothing tells the rows of one day from those of others, so they cannot be replaced"
+        mend = 'add a column with from = "@load.no", or one with from = "@delivery.day"'
+        found.append(read.source.problem(("load", "same_day"), told, mend))
+    if delivery is not None and delivery.parts and not (daily and delivery.several):
+        mend = 'write files = "inbox/…-{day}-*.csv", or take parts out'
+        told = "the pattern stands for one file a day" if daily else "the files are not those of a day"
+        found.append(read.source.problem(("delivery", "parts"), told, mend))
+    place_filled = [name for name, column in charter.columns.items() if column.from_ == FROM_PLACE]
+    for name in place_filled if load.slice else ():
+        if re.search(rf"\b{re.escape(name)}\b", load.slice or "", re.I):
+            told = f"the slice speaks of '{name}', which the database fills only when a row is in the table"
+            found.append(read.source.problem(("load", "slice"), told, "slice by a column that the load fills"))
+    return found
+
+
+def repeats_untold(charter: Charter) -> str:
+    """Why a file that comes again would be loaded again; empty where something tells."""
+    delivery = charter.delivery
+    keyed = any(key.otherwise == "reject" for key in charter.keys)
+    if delivery is None or charter.load.how != "append" or keyed or (delivery.daily and not delivery.several):
+        return ""
+    what = "the files come by a wildcard" if delivery.several else "the file pattern has no {day}"
+    return f"{what}, and no key tells a row that comes again from a new one: add [[keys]], or {{day}} to the pattern"
 
 
 def _merging(read: Read) -> list[Problem]:

@@ -233,6 +233,9 @@ def lint(workspace: Folder = HERE, json: Json = False) -> None:
 @app.command()
 def load(
     table: Annotated[str, typer.Argument(metavar="TABLE", help="The table, as its charter names it.")],
+    file: Annotated[
+        Path | None, typer.Argument(metavar="FILE", help="With --again: the rows of rejects --csv, mended.")
+    ] = None,
     day: Day = None,
     place: Place = None,
     create: Create = False,
@@ -240,8 +243,8 @@ def load(
         bool, typer.Option("--rehearse", help="Trial run: load and check everything, then roll back.")
     ] = False,
     again: Annotated[
-        Path | None, typer.Option("--again", metavar="FILE", help="Mended rows of an earlier load (rejects --csv).")
-    ] = None,
+        bool, typer.Option("--again", help="Mended rows of a load; without FILE those whose way is free again.")
+    ] = False,
     even_if_loaded: Annotated[
         bool, typer.Option("--even-if-loaded", help="Although the same content was loaded before.")
     ] = False,
@@ -255,56 +258,92 @@ def load(
     with guarded(json=json):
         from nomotheta.cli.progress import bars
 
-        if again and (rehearse or day or create or even_if_loaded):
-            from nomotheta.errors import DeclarationError
-
-            told = "--again goes with none of --day, --create, --rehearse and --even-if-loaded"
-            raise DeclarationError(told, mend="the day is that of the load whose rows were mended")
+        _check_again(file, again=again, others=bool(rehearse or day or create or even_if_loaded))
         opened = _open(workspace)
         with bars(quiet=json) as listener:
-            if again:
-                result = opened.load_mended(table, again, place=place, listener=listener)
-            elif rehearse:
-                result = opened.rehearse(
-                    table, _date(day, opened), place=place, create=create, even_if_loaded=even_if_loaded,
-                    listener=listener,
-                )  # fmt: skip
+            if again and file is None:
+                results = opened.load_open_again(table, place=place, listener=listener)
+            elif again and file is not None:
+                results = [opened.load_mended(table, file, place=place, listener=listener)]
             else:
-                result = opened.load(
+                carry_out = opened.rehearse if rehearse else opened.load
+                result = carry_out(
                     table, _date(day, opened), place=place, create=create, even_if_loaded=even_if_loaded,
                     listener=listener,
                 )  # fmt: skip
+                results = [result]
+        verdict = _gravest(result.verdict for result in results)
         if json:
             from nomotheta.report.documents import Loads
 
-            _print(Loads(result.verdict, (result,)))
+            _print(Loads(verdict, tuple(results)))
         else:
-            from nomotheta.cli.show import show_load
+            from nomotheta.cli.show import show_loads
 
-            show_load(result)
-        _warn(opened.tell(result) if not rehearse else [])
-        _end(result.verdict)
+            show_loads(table, results)
+        for result in results if not rehearse else ():
+            _warn(opened.tell(result))
+        _end(verdict)
+
+
+def _check_again(file: Path | None, *, again: bool, others: bool) -> None:
+    """Whether --again stands where it can."""
+    from nomotheta.errors import DeclarationError
+
+    if again and others:
+        told = "--again goes with none of --day, --create, --rehearse and --even-if-loaded"
+        raise DeclarationError(told, mend="the day is that of the load whose rows were mended")
+    if file is not None and not again:
+        raise DeclarationError("the charter says which files are loaded, so none is named here", where=str(file),
+                               mend="for mended rows: nomotheta load TABLE --again FILE")  # fmt: skip
 
 
 @app.command()
 def undo(
-    load_no: Annotated[int, typer.Argument(metavar="LOAD", help="The load's number; see the ledger.")],
+    loads: Annotated[
+        list[str] | None, typer.Argument(metavar="LOAD", help="A load's number, or several: 4 6, or 4..7.")
+    ] = None,
+    run_id: Annotated[int | None, typer.Option("--run", metavar="N", help="All loads of that run.")] = None,
     workspace: Folder = HERE,
     json: Json = False,
 ) -> None:
-    """Take a load out of its table again.
+    """Take loads out of their tables again, all of them or none.
 
-    Its rows are removed, and those that it replaced are put back, if they were kept.
+    Their rows are removed, the newest load's first, and those that they replaced are put back, if they were kept.
     """
     with guarded(json=json):
-        result = _open(workspace).undo(load_no)
+        results = _open(workspace).undo(*_numbers(loads or [], some=run_id is not None), run_id=run_id)
+        verdict = _gravest(result.verdict for result in results)
         if json:
-            _print(result)
+            from nomotheta.report.documents import Undos
+
+            _print(Undos(verdict, tuple(results)))
         else:
             from nomotheta.cli.show import show_undone
 
-            show_undone(result)
-        _end(result.verdict)
+            show_undone(results)
+        _end(verdict)
+
+
+_MOST_LOADS = 10_000  # that a range may name
+
+
+def _numbers(words: list[str], *, some: bool) -> list[int]:
+    """Loads by their numbers, in ranges or one by one; `some` are named otherwise, so that there need be none."""
+    from nomotheta.errors import DeclarationError
+
+    found: list[int] = []
+    for word in words:
+        first, dots, last = word.partition("..")
+        if not first.isdecimal() or (dots and not last.isdecimal()):
+            raise DeclarationError(f"'{word}' is not a load; write a number, or 4..7", mend="see: nomotheta ledger")
+        numbers = range(int(first), int(last or first) + 1)
+        if not 0 < len(numbers) <= _MOST_LOADS:
+            raise DeclarationError(f"'{word}' names no loads", mend="write the lower number first")
+        found += numbers
+    if not found and not some:
+        raise DeclarationError("no load is named", mend="write its number, see: nomotheta ledger; or --run N")
+    return found
 
 
 @app.command()
@@ -371,6 +410,12 @@ def rejects(
         Path | None, typer.Option("--csv", metavar="FILE", help="Write the open rows to a CSV file, to be mended.")
     ] = None,
     every: Annotated[bool, typer.Option("--all", help="Show all, not only the first 20.")] = False,
+    close: Annotated[
+        str | None, typer.Option("--close", metavar="REASON", help="The open rows will not come; why.")
+    ] = None,
+    line: Annotated[
+        list[int] | None, typer.Option("--line", metavar="N", help="With --close: only the row in that line.")
+    ] = None,
     workspace: Folder = HERE,
     json: Json = False,
 ) -> None:
@@ -380,7 +425,14 @@ def rejects(
     """
     with guarded(json=json):
         opened = _open(workspace)
-        found = opened.set_aside(load, None if every else 0 if csv else 20)
+        found = opened.set_aside(load, None if every else 0 if csv or close is not None else 20)
+        if close is not None:
+            number = found.load.load_no or 0
+            rows = opened.close_rejects(number, close, line or [])
+            if not json:
+                typer.echo(f"{rows:,} {'row' if rows == 1 else 'rows'} of load {number} closed: {close}", err=True)
+                return
+            found = opened.set_aside(number, 20)
         if csv:
             rows = opened.write_rejects(found, csv)
             if json:
@@ -399,7 +451,7 @@ def rejects(
             _print(
                 Rejects(
                     found.load.load_no or 0, found.load.table, found.rows, found.came, found.open, found.by,
-                    found.faults, dict(found.load.reasons), shown,
+                    dict(found.closed), found.faults, dict(found.load.reasons), shown,
                 )
             )  # fmt: skip
             return

@@ -192,8 +192,30 @@ def _show_met_in_short(console: Console, met: Sequence[Finding]) -> None:
             console.print(indented(Text.assemble((f"✓ {finding.rule}", "green"), f"  {finding.message}"), 2))
 
 
-def show_undone(result: Undone) -> None:
-    """A load that was taken out again, or why it was not."""
+def show_loads(table: str, results: Sequence[LoadResult]) -> None:
+    """Loads one below the other; or that there was nothing to load."""
+    console = out()
+    if not results:
+        told = "no row waits: none was set aside for the sake of rows that are gone since"
+        console.print(Text.assemble((visible(table), "bold"), f"  {told}"))
+    for at, result in enumerate(results):
+        if at:
+            console.print()
+        show_load(result)
+
+
+def show_undone(results: Sequence[Undone]) -> None:
+    """Loads that were taken out again, or why they were not."""
+    if len(results) > 1 and results[0].verdict != "pass":
+        console = out()
+        console.print(Text.assemble(verdict_text(results[0].verdict), "  no load was taken out"))
+        _show_message(console, results[0])
+        return
+    for result in results:
+        _show_undone(result)
+
+
+def _show_undone(result: Undone) -> None:
     console = out()
     done = result.verdict == "pass"
     title = f"  load {result.load_no} " + ("is taken out again" if done else "was not taken out")
@@ -204,6 +226,11 @@ def show_undone(result: Undone) -> None:
     restored = f" + {result.restored:,} put back" if result.restored else ""
     text = f"{result.before:,} before − {result.removed:,} removed{restored} → {result.after:,}"
     console.print(Text.assemble(("  table  ", "dim"), text))
+    for load_no, rows in result.open_again.items():
+        verb = "is" if rows == 1 else "are"
+        told = f"{counted(rows, 'row')} that load {load_no} set aside, because rows with their keys were there, {verb}"
+        console.print(indented(Text(f"! {told} open again", TONES["warn"]), 2))
+        console.print(indented(Text(f"→ nomotheta load {visible(result.table)} --again, or the next run"), 4))
 
 
 def show_balance(console: Console, balance: Balance, *, undone: bool = False) -> None:
@@ -238,21 +265,33 @@ def show_balance(console: Console, balance: Balance, *, undone: bool = False) ->
 def show_rejects(found: SetAside, shown: Sequence[ShownReject], private: bool) -> None:
     """The rows of a load that were set aside: by reason, then one by one."""
     console = out()
-    load, rows = found.load, found.rows
-    title = f"  load {load.load_no} for {load.day}: {rows_told(rows)} set aside"
-    if found.came:
-        by = " and ".join(map(str, found.by))
-        title += f": {found.came:,} came later with load {by}, {found.open:,} open"
-    console.print(Text.assemble((load.table, "bold"), title))
+    load = found.load
+    console.print(Text.assemble((load.table, "bold"), _set_aside_title(found)))
     if load.state == "undone":
         console.print(Text("  the load was undone, so none of its rows is in the table", "dim"))
-    if found.came and shown:
+    for reason, count in found.closed.items():
+        console.print(Text(f"  {rows_told(count)} closed: {visible(reason)}", "dim"))
+    if (found.came or found.closed) and shown:
         console.print(Text("  what follows is still open", "dim"))
-    if not found.rejects:
-        return
+    if found.rejects:
+        _show_faults(console, found, shown, private=private)
+
+
+def _set_aside_title(found: SetAside) -> str:
+    """How many rows were set aside, and what became of them."""
+    title = f"  load {found.load.load_no} for {found.load.day}: {rows_told(found.rows)} set aside"
+    if found.came:
+        by = " and ".join(map(str, found.by))
+        return f"{title}: {found.came:,} came later with load {by}, {found.open:,} open"
+    return f"{title}, {found.open:,} open" if found.closed else title
+
+
+def _show_faults(console: Console, found: SetAside, shown: Sequence[ShownReject], *, private: bool) -> None:
+    """Faults by reason, then one by one."""
+    load = found.load
     console.print()
     reasons = plain_table(("reason", ""), ("faults", "right"))
-    counts = Counter(each.reason for each in shown) if found.came else load.reasons
+    counts = Counter(each.reason for each in shown) if found.came or found.closed else load.reasons
     for reason, count in sorted(counts.items(), key=lambda item: -item[1]):
         reasons.add_row(reason, number(count))
     console.print(reasons)
@@ -343,7 +382,8 @@ def show_reconciliation(result: Reconciliation) -> None:
     console.print(Text.assemble((result.table, "bold"), "  ", verdict_text(result.verdict), f"  {result.over}: {told}"))
     grid = Table.grid(padding=(0, 1))
     aside = aside_told(result.rejected, result.copies, result.conflicts).replace(" + ", " − ")
-    files = f"{counted(result.records, 'record')} − {aside} = {rows_told(result.files_rows)}"
+    later = f" + {result.mended:,} mended" if result.mended else ""
+    files = f"{counted(result.records, 'record')} − {aside}{later} = {rows_told(result.files_rows)}"
     grid.add_row(Text("files", "dim"), Text(files))
     grid.add_row(
         Text("table", "dim"),

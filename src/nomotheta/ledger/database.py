@@ -38,6 +38,14 @@ _STEPS: Sequence[Sequence[str]] = (
         "ALTER TABLE outbox ADD COLUMN refused TEXT",  # why it is not tried any more
         "CREATE INDEX entries_by_load ON entries (load_no)",
     ),
+    (
+        "CREATE TABLE charters (version TEXT PRIMARY KEY, text TEXT NOT NULL, declared TEXT NOT NULL)",
+        "CREATE TABLE closed (of_load INTEGER NOT NULL, file TEXT NOT NULL, record INTEGER NOT NULL, "
+        "reason TEXT NOT NULL, closed_by TEXT NOT NULL, closed_at TEXT NOT NULL, PRIMARY KEY (of_load, file, record)) "
+        "WITHOUT ROWID",
+        "CREATE TABLE tried (of_load INTEGER NOT NULL, file TEXT NOT NULL, record INTEGER NOT NULL, "
+        "load_no INTEGER NOT NULL, PRIMARY KEY (of_load, file, record)) WITHOUT ROWID",
+    ),
 )
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime
 import json
 import os
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Any, TypeVar
@@ -180,6 +180,11 @@ class Ledger:
         )
         return _adapter(LoadResult).validate_json(found[0][0]) if found else None
 
+    def loads_of_run(self, run_id: int) -> list[int]:
+        """The loads of a run whose rows are in their tables."""
+        sql = "SELECT load_no FROM entries WHERE what = 'load' AND run_id = ? AND state = 'loaded' ORDER BY entry_id"
+        return [int(row[0]) for row in self._rows(sql, run_id)]
+
     def began(self, load_no: int) -> datetime.datetime | None:
         """When a load first began, or None where there is no such."""
         found = self._rows(
@@ -196,6 +201,59 @@ class Ledger:
         )  # fmt: skip
         adapter = _adapter(LoadResult)
         return [(adapter.validate_json(row[0]), datetime.datetime.fromisoformat(row[1])) for row in rows]
+
+    def keep_charter(self, version: str, text: str, declared: Mapping[str, Any]) -> None:
+        """Keep a charter as it was when something was loaded under it."""
+        self._rows("INSERT OR IGNORE INTO charters VALUES (?, ?, ?)", version, text, json.dumps(declared, default=str))
+
+    def charter(self, version: str) -> tuple[str, dict[str, Any]] | None:
+        """A charter's text at a time, and what it declared; None where it is not known."""
+        found = self._rows("SELECT text, declared FROM charters WHERE version = ?", version)
+        return (str(found[0][0]), json.loads(found[0][1])) if found else None
+
+    def loads_in_the_way(self, table: str, place: str) -> dict[int, tuple[int | None, dict[int, int]]]:
+        """Of the loads that set rows aside for the sake of other loads' rows: whose rows it mends, and those others."""
+        rows = self._rows(
+            "SELECT load_no, json_extract(document, '$.mends') AS mends, json_extract(document, '$.in_the_way') AS way "
+            "FROM entries WHERE what = 'load' AND table_name = ? AND place = ? AND state = 'loaded' "
+            "AND json_extract(document, '$.in_the_way') NOT IN ('{}', 'null') ORDER BY entry_id",
+            table, place,
+        )  # fmt: skip
+        ways = {row["load_no"]: (row["mends"], json.loads(row["way"])) for row in rows}
+        return {
+            load_no: (mends, {int(by): count for by, count in way.items()}) for load_no, (mends, way) in ways.items()
+        }
+
+    def tried_again(self, of_load: int, ways: Mapping[int, Sequence[tuple[str, int]]]) -> None:
+        """Rows (file and record) came again and stay out, by the load whose rows are in the way now, or 0."""
+        for load_no, rows in ways.items():
+            self._rows(
+                f"INSERT OR REPLACE INTO tried SELECT ?, files.key, records.value, ? {_EACH}",
+                of_load,
+                load_no,
+                _listed(rows),
+            )
+
+    def tried(self, of_load: int) -> dict[tuple[str, int], int]:
+        """The rows of a load that came again and stay out, with the load whose rows were in the way then, or 0."""
+        rows = self._rows("SELECT file, record, load_no FROM tried WHERE of_load = ?", of_load)
+        return {(row[0], row[1]): row[2] for row in rows}
+
+    # ---- rows that will not come any more
+
+    def close_rejects(
+        self, of_load: int, rows: Sequence[tuple[str, int]], reason: str, by: str, at: datetime.datetime
+    ) -> None:
+        """Rows (file and record) that a load set aside will not come, and why."""
+        self._rows(
+            f"INSERT OR IGNORE INTO closed SELECT ?, files.key, records.value, ?, ?, ? {_EACH}",
+            of_load, reason, by, at, _listed(rows),
+        )  # fmt: skip
+
+    def closed(self, of_load: int) -> dict[tuple[str, int], str]:
+        """The rows of a load (file and record) that will not come, with the reason."""
+        rows = self._rows("SELECT file, record, reason FROM closed WHERE of_load = ?", of_load)
+        return {(row[0], row[1]): row[2] for row in rows}
 
     def highest_load_no(self) -> int:
         """The highest load number given so far."""
@@ -301,7 +359,8 @@ class Ledger:
         self._database.close()
 
 
-_LISTED = "files.key, records.value FROM json_each(?) AS files, json_each(files.value) AS records"
+_EACH = "FROM json_each(?) AS files, json_each(files.value) AS records"
+_LISTED = f"files.key, records.value {_EACH}"
 
 
 def _listed(rows: Sequence[tuple[str, int]]) -> str:

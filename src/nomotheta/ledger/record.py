@@ -62,7 +62,10 @@ class LoadResult:
     content before. `table_rows` counts the table's rows afterwards, where they could be counted. `notes` say what is no
     fault, but worth knowing: numbers stored as text, columns that the file lacks; `warnings` what makes it `warn` at
     least. `mends` is the load whose rows came again. `left_out` files are in the table already, `bad` ones cannot be
-    loaded and make it `fail`; `replaced` are the loads whose rows this one took out.
+    loaded and make it `fail`; `replaced` are the loads whose rows this one took out. `in_the_way`
+    counts the rows that were set aside because rows of other loads have their keys, by the load. `charter` is the
+    version of the charter that was carried out, `changed` the keys in which it differs from the one under which the
+    table's rows were loaded; `by` and `command` are who loaded, and how.
     """
 
     table: str
@@ -84,6 +87,11 @@ class LoadResult:
     left_out: tuple[LeftOut, ...] = ()
     bad: tuple[BadFile, ...] = ()
     replaced: tuple[int, ...] = ()
+    in_the_way: Mapping[int, int] = field(default_factory=dict)
+    charter: str = ""
+    changed: tuple[str, ...] = ()
+    by: str = ""
+    command: str = ""
     mends: int | None = None
     despite: int | None = None
     seconds: float = 0.0
@@ -92,7 +100,10 @@ class LoadResult:
 
 @dataclass(frozen=True, slots=True)
 class Undone:
-    """What came of taking a load out of its table again: the rows before, removed, put back, and after."""
+    """What came of taking a load out of its table again: the rows before, removed, put back, and after.
+
+    `open_again` counts the rows that other loads set aside because rows of this one had their keys, by the load.
+    """
 
     load_no: int
     table: str
@@ -105,8 +116,8 @@ class Undone:
     removed: int | None = None
     restored: int | None = None
     after: int | None = None
+    open_again: Mapping[int, int] = field(default_factory=dict)
     seconds: float = 0.0
-    format: str = "nomotheta/undo/1"
 
 
 @dataclass(frozen=True, slots=True)

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from nomotheta.charter import Compiled, Stated
 from nomotheta.load.balance import FileCount
 from nomotheta.load.blocks import Piece
+from nomotheta.load.footers import check_footer
 from nomotheta.load.tally import Tally
 from nomotheta.load.work import Worked
 from nomotheta.source import ArrivedFile, Batch, Lines, SourceFile, check_stated, statement
@@ -61,6 +62,7 @@ class Account:
         """A file has ended."""
         file, source = self.files[piece.at], piece.source
         source.check_whole()
+        check_footer(source, piece.plan)
         self.counts.append(_count(file, source.lines, self._records, self._rejected, self._repeated))
         self._tallies.append((file.name, source, self._tally))
         self.notes += [f"{file.name}: {name}: {count:,} {told}" for (name, told), count in self._seen.items()]

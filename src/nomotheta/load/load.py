@@ -47,7 +47,8 @@ class _Load:
         """Everything that happens inside the transaction."""
         how = self.compiled.charter.load.how
         standing = tuple(mark.load_no for mark in self.place.marks(self.table))
-        if not self.order.rehearsed and standing != self.order.marks:
+        overtaken = standing != self.order.marks or any(number >= self.order.load_no for number in standing)
+        if overtaken and not self.order.rehearsed:
             raise OvertakenError
         before = self.place.count(self.table)
         removed = self.remove()

@@ -22,7 +22,7 @@ from nomotheta.conditions import Kind
 from nomotheta.errors import DeliveryError
 from nomotheta.kinds import CANONICAL, Cells
 from nomotheta.layout import Layout
-from nomotheta.load.rejects import cells_set_aside
+from nomotheta.load.rejects import REPEATS, cells_set_aside
 from nomotheta.source import ArrivedFile, Batch, Odd, SourceFile, arrived, literal, open_file
 
 OF_LOAD, OF_FILE, OF_LINE, OF_RECORD, WHY, ORIGINAL = (
@@ -32,7 +32,6 @@ LINKS = (OF_LOAD, OF_FILE, OF_LINE, OF_RECORD, WHY, ORIGINAL)
 SHAPE_REASONS = frozenset(
     {"too_few_fields", "too_many_fields", "stray_quote", "no_object", "unknown_member", "member_twice"}
 )
-_REPEATS = frozenset({"copy", "conflict"})
 _ESCAPED, _NUMBER, _APOSTROPHE = r"^'([=+\-@\t\r'])", "^[0-9]{1,18}$", ord("'")
 
 
@@ -58,16 +57,16 @@ class Mended:
         charter = self.compiled.charter
         columns = columns_of(charter)
         merged = charter.load.how == "merge"
-        aside = cells_set_aside(rejects, SHAPE_REASONS | (_REPEATS if merged else frozenset()))
+        aside = cells_set_aside(rejects, SHAPE_REASONS | (REPEATS if merged else frozenset()))
         key = [columns.index(name) for name in charter.keys[0].columns if name in columns] if merged else []
         found: dict[int, str] = {}
         if not aside:
             return found
         for row, line, cells in zip(self.rows, self.lines, self._cells(columns), strict=True):
             reason, before = aside.get(row, ("", ()))
-            if reason in _REPEATS and _same(cells, before, key):
+            if reason in REPEATS and _same(cells, before, key):
                 found[line] = "is still as it was set aside, and repeats the key of another row"
-            elif reason and reason not in _REPEATS and _same(cells, before, range(len(columns))):
+            elif reason and reason not in REPEATS and _same(cells, before, range(len(columns))):
                 found[line] = "is still as it was set aside, and its shape was wrong"
         return found
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, fields
 from pathlib import Path
 from typing import Any
@@ -166,40 +166,85 @@ def recover(path: Path, *, stands: bool) -> None:
         part.replace(path) if stands else part.unlink()
 
 
-Came = Mapping[tuple[str, int], int]  # rows that came later, by file and record, with the load that brought them
+Rows = Collection[tuple[str, int]]  # by file and record
 
 
-def open_faults(path: Path, came: Came | None = None, columns: Sequence[str] | None = None) -> Iterator[Any]:
-    """The faults of a load in the order of the file, as `pa.Table`s, but those of rows that came later."""
+def open_faults(
+    path: Path, came: Rows | None = None, columns: Sequence[str] | None = None, only: Rows | None = None
+) -> Iterator[Any]:  # fmt: skip
+    """The faults of a load in the order of the file, as `pa.Table`s: of `only` some rows, not of those that came."""
     if not path.exists():
         return
     import pyarrow.parquet as pq
 
-    by_file: dict[str, list[int]] = {}
-    for file, record in came or ():
-        by_file.setdefault(file, []).append(record)
-    gone = {file: np.array(records) for file, records in by_file.items()}
+    gone, chosen = _by_file(came or ()), None if only is None else _by_file(only)
     wanted = list(dict.fromkeys(["file", "record", *columns])) if columns else None
     with pq.ParquetFile(path) as file:
         for batch in file.iter_batches(_READ, columns=wanted, use_threads=False):
             table = pa.Table.from_batches([batch])
-            for name, records in gone.items():
-                of = pc.equal(table["file"], name).to_numpy()
-                if of.any():
-                    table = table.filter(pa.array(~(of & np.isin(table["record"].to_numpy(), records))))
+            if gone:
+                table = table.filter(pa.array(~_among(table, gone)))
+            if chosen is not None:
+                table = table.filter(pa.array(_among(table, chosen)))
             if table.num_rows:
                 yield table
 
 
-def read_rejects(path: Path, limit: int | None = None, came: Came | None = None) -> Sequence[Reject]:
-    """The rejects of a load, in the order of the file, but those that came later; all, or the first `limit`."""
-    found: list[Reject] = []
-    for table in open_faults(path, came):
-        rows = table if limit is None else table.slice(0, limit - len(found))
-        found += [Reject(**row | {"cells": tuple(row["cells"])}) for row in rows.to_pylist()]
-        if limit is not None and len(found) >= limit:
-            break
+def _by_file(rows: Rows) -> dict[str, Ints]:
+    """The records of some rows, by their files."""
+    found: dict[str, list[int]] = {}
+    for file, record in rows:
+        found.setdefault(file, []).append(record)
+    return {file: np.array(records) for file, records in found.items()}
+
+
+def _among(table: Any, rows: Mapping[str, Ints]) -> NDArray[np.bool_]:
+    """Which faults are of some rows."""
+    found = np.zeros(table.num_rows, np.bool_)
+    for name, records in rows.items():
+        of = pc.equal(table["file"], name).to_numpy()
+        if of.any():
+            found |= of & np.isin(table["record"].to_numpy(), records)
     return found
+
+
+REPEATS = frozenset({"copy", "conflict"})  # the reasons of rows that stay out for the sake of another
+
+
+def read_rejects(path: Path, limit: int | None = None, came: Rows | None = None) -> Sequence[Reject]:
+    """The rejects of a load but those that came later: all in the order of the file, or the first `limit`.
+
+    Among the first, what does not fit comes before what only repeats another row.
+    """
+    if limit is None:
+        return [each for table in open_faults(path, came) for each in _rejects(table)]
+    found: list[Reject] = []
+    words = pa.array(sorted(REPEATS))
+    for repeats in (False, True):
+        for table in open_faults(path, came):
+            if len(found) >= limit:
+                return found
+            own = pc.is_in(table["reason"], words)
+            rows = table.filter(own if repeats else pc.invert(own))
+            found += _rejects(rows.slice(0, limit - len(found)))
+    return found
+
+
+def _rejects(table: Any) -> list[Reject]:
+    return [Reject(**row | {"cells": tuple(row["cells"])}) for row in table.to_pylist()]
+
+
+def kept_out_by(path: Path, loads: Collection[int]) -> list[tuple[str, int]]:
+    """The rows (file and record) that were set aside because rows of some loads have their keys, and for no other."""
+    wanted, found, others = pa.array(sorted(loads), pa.int64()), dict[tuple[str, int], None](), set[tuple[str, int]]()
+    for table in open_faults(path, None, ("reason", "load")):
+        by = pc.is_in(table["load"], wanted).to_pylist()
+        for file, record, its in zip(table["file"].to_pylist(), table["record"].to_pylist(), by, strict=True):
+            if its:
+                found[file, record] = None
+            else:
+                others.add((file, record))
+    return [row for row in found if row not in others]
 
 
 FAULTS_SHOWN = ("line", "message", "original", "cells")  # that a file to be mended is made of
@@ -220,7 +265,7 @@ def cells_set_aside(path: Path, reasons: frozenset[str]) -> Mapping[tuple[str, i
     return found
 
 
-def count_faults(path: Path, came: Came) -> int:
+def count_faults(path: Path, came: Rows) -> int:
     """How many faults there are of rows that did not come later."""
     return sum(table.num_rows for table in open_faults(path, came, ("record",)))
 

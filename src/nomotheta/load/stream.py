@@ -75,8 +75,9 @@ class Stream:
     def engine(self) -> Engine:
         """Judges the conditions that set rows aside."""
         checks = [check for check in self.compiled.checks if check.on_rows and check.otherwise == "reject"]
+        within = [self.compiled.within] if self.compiled.within is not None else []
         # what cannot be stored is refused by the kinds themselves, before any condition
-        return Engine([check for check in checks if check.sort != "text_length"], self.now)
+        return Engine([*within, *(check for check in checks if check.sort != "text_length")], self.now)
 
     def incoming(self, rejects: RejectFile, before: int) -> tuple[Iterator[Any], Any]:
         """The rows that go into a table that has so many, as record batches, and their Arrow schema."""

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import contextlib
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 
 from nomotheta.charter import Compiled
@@ -88,51 +88,78 @@ def told_apart(compiled: Compiled, how: How) -> str:
     return ""
 
 
-def undo(
-    place: Place, compiled: Compiled, load_no: int, workspace: str, how: How, now: Now, *, restores: bool
-) -> TakenOut:  # fmt: skip
-    """Take a load's rows out of its table, and put back those that it replaced, in one transaction.
+@dataclass(frozen=True, slots=True)
+class TakeOut:
+    """A load to be taken out: the charter of its table, how it was loaded, and the moment and day that it was for.
+
+    `restores` says whether an append replaced what its day had brought before.
+    """
+
+    load_no: int
+    compiled: Compiled
+    how: How
+    now: Now
+    restores: bool = False
+
+    @property
+    def table(self) -> str:
+        """The table that it was loaded into."""
+        return self.compiled.charter.table
+
+    @property
+    def puts_back(self) -> bool:
+        """Whether rows that it replaced are put back."""
+        return self.restores or self.how == "overwrite"
+
+
+def undo(place: Place, loads: Sequence[TakeOut], workspace: str) -> list[TakenOut]:
+    """Take the rows of loads out of their tables, and put back those that they replaced, in one transaction.
 
     Args:
-        place: where the table is.
-        compiled: its charter.
-        load_no: the load.
-        workspace: whose load it is.
-        how: how it was loaded.
-        now: the moment of now, and the day that the load was for.
-        restores: whether an append replaced what its day had brought before.
+        place: where the tables are.
+        loads: which, the newest first.
+        workspace: whose loads they are.
 
     Raises:
-        DeclarationError: its rows cannot be told, or were not kept.
-        DeliveryError: it does not stand in the table, or is not the newest.
-        PlaceError: the place cannot be reached or refuses; the table is as it was.
+        DeclarationError: the rows of one cannot be told, or were not kept; no load was taken out.
+        DeliveryError: one is not in its table, or is not the newest; no load was taken out.
+        PlaceError: the place cannot be reached or refuses; the tables are as they were.
     """
-    charter, table = compiled.charter, compiled.charter.table
-    why = told_apart(compiled, how)
-    if why:
-        raise DeclarationError(f"load {load_no} cannot be taken out: {why}", where=compiled.file)
-    kept, restores = kept_table(table, load_no), restores or how == "overwrite"
-    with place.transaction(table):
-        mark = _standing(place, table, load_no, workspace, how)
-        before = place.count(table)
-        condition = compiled.slice
-        if how == "append":
-            condition = check(f'"{charter.load_column()}" = {int(load_no)}', charter.kinds())
-        if (restores and place.columns(kept) is None) or not place.marks(kept):
-            raise DeclarationError(f"the rows that load {load_no} replaced are not there: {kept}", where=place.shown)
-        removed = place.delete(table, place.render(condition, now) if condition else None)
-        restored = place.copy(kept, table, place.stored(kept), None) if restores else 0
-        after = place.count(table)
-        if after != before - removed + restored:
-            raise PlaceError(
-                f"the table holds {counted(after, 'row')}, but before {before:,} − removed {removed:,} + "
-                f"restored {restored:,} are {before - removed + restored:,}", where=table,
-            )  # fmt: skip
-        place.unmark(mark)
-        forget_files(place, mark, now)
-    if restores:
-        with contextlib.suppress(PlaceError):
-            _drop_kept(place, table, kept)
+    for each in loads:
+        why = told_apart(each.compiled, each.how)
+        if why:
+            raise DeclarationError(f"load {each.load_no} cannot be taken out: {why}", where=each.compiled.file)
+    with place.transaction(*sorted({each.table for each in loads})):
+        found = [_taken_out(place, each, workspace) for each in loads]
+    for each in loads:
+        if each.puts_back:
+            with contextlib.suppress(PlaceError):
+                _drop_kept(place, each.table, kept_table(each.table, each.load_no))
+    return found
+
+
+def _taken_out(place: Place, load: TakeOut, workspace: str) -> TakenOut:
+    """One of them, inside the transaction."""
+    table, charter = load.table, load.compiled.charter
+    kept = kept_table(table, load.load_no)
+    place.expect(table, charter.kinds())
+    mark = _standing(place, table, load.load_no, workspace, load.how)
+    before = place.count(table)
+    condition = load.compiled.slice
+    if load.how == "append":
+        condition = check(f'"{charter.load_column()}" = {int(load.load_no)}', charter.kinds())
+    if load.puts_back and (place.columns(kept) is None or not place.marks(kept)):
+        raise DeclarationError(f"the rows that load {load.load_no} replaced are not there: {kept}", where=place.shown)
+    removed = place.delete(table, place.render(condition, load.now) if condition else None)
+    restored = place.copy(kept, table, place.stored(kept), None) if load.puts_back else 0
+    after = place.count(table)
+    if after != before - removed + restored:
+        raise PlaceError(
+            f"the table holds {counted(after, 'row')}, but before {before:,} − removed {removed:,} + "
+            f"restored {restored:,} are {before - removed + restored:,}", where=table,
+        )  # fmt: skip
+    place.unmark(mark)
+    forget_files(place, mark, load.now)
     return TakenOut(before, removed, restored, after)
 
 

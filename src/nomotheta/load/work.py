@@ -84,6 +84,15 @@ def loaded_schema(charter: Charter) -> Any:
     )
 
 
+@dataclass(frozen=True, slots=True)
+class Summed:
+    """The sum of a column's values, how many could not be read, and the first of those: its line, and what it is."""
+
+    total: Decimal = Decimal(0)
+    unread: int = 0
+    first: tuple[int, str] | None = None
+
+
 @dataclass(slots=True)
 class Worked:
     """A block of `size` bytes after work.
@@ -101,7 +110,7 @@ class Worked:
     set_aside: Aside
     hashes: list[Keys | Ascending]
     notes: Mapping[tuple[str, str], int]
-    totals: Mapping[str, tuple[Decimal, int]]
+    totals: Mapping[str, Summed]
     file: str
     parts: Parts | None = None
 
@@ -158,7 +167,9 @@ def _read(source: SourceFile, block: Any, plan: Plan) -> Batch:
 def _work(batch: Batch, block: Any, plan: Plan, parts: Parts | None) -> Worked:
     notes: dict[tuple[str, str], int] = {}
     columns, misfits, told = _typed(batch, plan, parts, notes)
-    totals = {name: _total(columns[name], batch, misfits.get(name)) for name in plan.charter.stated_totals()}
+    totals = {
+        name: _total(name, columns[name], batch, misfits.get(name), plan) for name in plan.charter.stated_totals()
+    }
     table = pa.table([columns[name] for name in plan.columns], plan.schema)
     bad = np.zeros(len(batch.records), np.bool_)
     for rows in misfits.values():
@@ -229,11 +240,22 @@ def _typed(
     return columns, misfits, told
 
 
-def _total(values: Any, batch: Batch, misfits: NDArray[np.bool_] | None) -> tuple[Decimal, int]:
-    """The sum of a column, and how many records have no readable value in it."""
-    unread = (0 if misfits is None else int(misfits.sum())) + len(batch.odd)
+def _total(name: str, values: Any, batch: Batch, misfits: NDArray[np.bool_] | None, plan: Plan) -> Summed:
+    """The sum of a column, and what of it could not be read."""
     exact = values.cast(pa.decimal128(38, getattr(values.type, "scale", 0)))
-    return Decimal(pc.sum(exact).as_py() or 0), unread
+    total = Decimal(pc.sum(exact).as_py() or 0)
+    rows = np.flatnonzero(misfits) if misfits is not None else np.zeros(0, np.int64)
+    if not len(rows) and not batch.odd:
+        return Summed(total)
+    found = []
+    if len(rows):
+        text = as_texts(batch.taken(plan.positions[name], rows[:1]))[0].as_py()
+        found.append((int(batch.records[rows[0]]), HIDDEN if name in plan.charter.private() else f"'{text}'"))
+    if batch.odd:
+        found.append((batch.odd[0].record, batch.odd[0].message))
+    record, told = min(found)
+    line = int(batch.line_numbers(np.array([record]))[0])
+    return Summed(total, len(rows) + len(batch.odd), (line, told))
 
 
 def _constant(value: Any, kind: Kind, batch: Batch, file: str, parts: Parts | None) -> Any:
@@ -292,7 +314,7 @@ def _together(values: Mapping[str, Any], private: frozenset[str]) -> str:
 
 
 def _reason(sort: str) -> str:
-    return "rule" if sort == "each" else sort
+    return {"each": "rule", "slice": "outside_slice"}.get(sort, sort)
 
 
 _CONTRARY = {
@@ -305,6 +327,8 @@ _CONTRARY = {
 
 def _told(name: str, sort: str) -> str:
     """What is wrong with a row that breaks a check of this name."""
+    if sort == "slice":
+        return f"is not {name}"
     if sort not in _CONTRARY:
         return f"breaks the rule '{name}'"
     met, broken = _CONTRARY[sort]

@@ -110,10 +110,10 @@ class Loading(Protocol):
 
     hints: Sequence[str]
 
-    def transaction(self, table: str) -> AbstractContextManager[None]:
+    def transaction(self, *tables: str) -> AbstractContextManager[None]:
         """All that happens inside is committed at the end, or undone where an exception leaves it.
 
-        Nobody else loads into the table meanwhile.
+        Nobody else loads into the tables meanwhile.
         """
 
     def append(self, table: str, columns: Sequence[str], batches: Iterator[Any], schema: Any) -> int:

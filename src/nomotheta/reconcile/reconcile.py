@@ -138,7 +138,8 @@ class _Reconcile:
                 unequal = {each.column for each in totals if not each.equal}
                 more = found.columns if count is not None else self.by_checksum()
                 differing = tuple(name for name in self.kinds if name in unequal | more)
-        balances = [load.balance for load in self.loads]
+        balances = [load.balance for load in self.loads if not load.mended]
+        mended = [load.balance.loaded for load in self.loads if load.mended]
         return Reconciliation(
             table=self.charter.table, place=self.place.name, over=over,
             loads=tuple(load.load_no for load in self.loads), files=tuple(file.name for _, file in self.files),
@@ -147,6 +148,7 @@ class _Reconcile:
             rejected=sum(balance.rejected for balance in balances),
             copies=sum(balance.copies for balance in balances),
             conflicts=sum(balance.conflicts for balance in balances),
+            mended=sum(mended),
             files_rows=files[_N], table_rows=table[_N], totals=totals, scheme=SCHEME,
             files_fingerprint=f"{int(files[_H]):016x}", table_fingerprint=f"{int(table[_H]):016x}",
             differing=differing, differences=differences, differing_rows=count,

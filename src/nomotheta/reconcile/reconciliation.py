@@ -44,8 +44,8 @@ class RowDifference:
 class Reconciliation:
     """Files against a table.
 
-    `files_rows` is what should be there: records − rejected − copies − conflicts. `uncompared` are columns that no file holds,
-    or that the charter does not declare.
+    `files_rows` is what should be there: records − rejected − copies − conflicts, and those of them that were `mended`
+    and came later. `uncompared` are columns that no file holds, or that the charter does not declare.
     """
 
     table: str
@@ -58,6 +58,7 @@ class Reconciliation:
     rejected: int
     copies: int
     conflicts: int
+    mended: int
     files_rows: int
     table_rows: int
     totals: tuple[ColumnTotals, ...]

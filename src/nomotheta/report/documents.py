@@ -54,6 +54,15 @@ class Loads:
 
 
 @dataclass(frozen=True, slots=True)
+class Undos:
+    """Loads that were taken out of their tables as one, the newest first."""
+
+    verdict: str
+    loads: tuple[Undone, ...]
+    format: str = "nomotheta/undo/1"
+
+
+@dataclass(frozen=True, slots=True)
 class Reconciliations:
     """Tables that were reconciled."""
 
@@ -66,7 +75,8 @@ class Reconciliations:
 class Rejects:
     """The rows that a load set aside: `rows` of them, of which `came_later` came with the loads `with_loads`.
 
-    `faults` counts those of the open rows by reason; `shown` are the first.
+    `closed` counts those that will not come, by the reason. `faults` counts those of the open rows by reason; `shown`
+    are the first.
     """
 
     load_no: int
@@ -75,6 +85,7 @@ class Rejects:
     came_later: int
     open: int
     with_loads: tuple[int, ...]
+    closed: dict[str, int]
     faults: int
     reasons: dict[str, int]
     shown: tuple[ShownReject, ...]
@@ -143,7 +154,7 @@ DOCUMENTS = (
     Proposed,
     Judgements,
     Loads,
-    Undone,
+    Undos,
     Reconciliations,
     Rejects,
     RejectsFile,

@@ -7,7 +7,7 @@ import hashlib
 import re
 import urllib.parse
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -129,11 +129,15 @@ class Statement:
 
 @dataclass(frozen=True, slots=True)
 class Counted:
-    """What a file, or a delivery, was found to hold: totals by column, and how many of its values were unreadable."""
+    """What a file, or a delivery, was found to hold: totals by column, and how many of its values were unreadable.
+
+    `first` is the first of these, by column: its line, and what stands there, in words.
+    """
 
     rows: int
     totals: Mapping[str, Decimal]
     unreadable: Mapping[str, int]
+    first: Mapping[str, tuple[int, str]] = field(default_factory=dict)
 
 
 def sidecars(
@@ -201,7 +205,11 @@ def check_stated(said: Statement, counted: Counted) -> None:
         if total == counted.totals.get(name, Decimal(0)):
             continue
         unread = counted.unreadable.get(name, 0)
-        hint = f" (and {_counted(unread, 'row')} without a readable {name})" if unread else ""
+        hint = ""
+        if unread:
+            line, what = counted.first.get(name, (0, ""))
+            at = f", the first in line {line:,}: {what}" if line else ""
+            hint = f" (and {_counted(unread, 'row')} without a readable {name}{at})"
         wrong.append(f"a total of {name} of {total:,}, and {counted.totals.get(name, Decimal(0)):,} came{hint}")
     if wrong:
         raise DeliveryError("the sender states " + "; ".join(wrong), where=said.where,

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import contextlib
 import datetime
+import getpass
+import sys
 import time
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
-from nomotheta.charter import Compiled
-from nomotheta.errors import DeliveryError, NomothetaError, PlaceError
+from nomotheta.charter import Compiled, declared, version_of
+from nomotheta.errors import DeliveryError, NomothetaError, PlaceError, visible
 from nomotheta.ledger import Ledger, LoadResult
 from nomotheta.load.order import Outcome
 from nomotheta.load.rejects import read_rejects, recover
@@ -20,6 +22,7 @@ from nomotheta.workspace.deliveries import Delivered, left_out_told
 from nomotheta.workspace.mending import shown
 
 _SHOWN_REJECTS = 20
+_COMMAND = 400  # characters of a command that are kept
 
 
 @dataclass(slots=True)
@@ -39,6 +42,7 @@ class Attempt:
     load_no: int | None = None
     entry: int | None = None
     despite: int | None = None
+    changed: tuple[str, ...] = ()
     arrived: Delivered | None = None
     delivered: Delivered | None = None
 
@@ -66,7 +70,10 @@ class Attempt:
 
     def told(self, result: LoadResult, seconds: float) -> LoadResult:
         """What has become of the files of the delivery, beside what came of those that were loaded."""
-        result = replace(result, seconds=seconds, mends=self.mends, despite=self.despite)
+        result = replace(
+            result, seconds=seconds, mends=self.mends, despite=self.despite, changed=self.changed, by=whoever(),
+            charter=version_of(declared(self.compiled)), command=" ".join(map(visible, sys.argv[1:]))[:_COMMAND],
+        )  # fmt: skip
         delivered = self.delivered or self.arrived
         if delivered is None:
             return result
@@ -81,6 +88,14 @@ class Attempt:
         )  # fmt: skip
 
 
+def whoever() -> str:
+    """The name of who runs this process, as the system knows it; empty where it knows none."""
+    try:
+        return getpass.getuser()
+    except (OSError, KeyError):
+        return ""
+
+
 def came_of(attempt: Attempt, load_no: int, outcome: Outcome, file: Path) -> LoadResult:
     """What came of a load that was carried out."""
     verdict = worst(outcome.findings)
@@ -91,7 +106,7 @@ def came_of(attempt: Attempt, load_no: int, outcome: Outcome, file: Path) -> Loa
     return attempt.result(
         outcome.state, verdict, load_no=load_no, message=outcome.message, balance=balance, findings=outcome.findings,
         reasons=outcome.reasons, rejects=tuple(shown(reject, attempt.compiled) for reject in rejects),
-        notes=outcome.notes, warnings=outcome.warnings,
+        notes=outcome.notes, warnings=outcome.warnings, in_the_way=outcome.in_the_way,
         table_rows=balance.after if outcome.state == "loaded" else balance.before,
     )  # fmt: skip
 
@@ -116,7 +131,8 @@ def rows_there(context: Context, table: str, place: str) -> int | None:
 
 
 def entered(context: Context, attempt: Attempt, result: LoadResult) -> LoadResult:
-    """The result, kept in the ledger."""
+    """The result, kept in the ledger with the charter that it was carried out by."""
+    context.ledger.keep_charter(result.charter, attempt.compiled.text, declared(attempt.compiled))
     if attempt.entry is None:
         context.ledger.add_load(result, attempt.started, attempt.run_id)
     elif result.state != "failed":

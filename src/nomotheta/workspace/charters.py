@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from functools import cached_property
 from pathlib import Path
 
-from nomotheta.charter import Compiled, Problem, Read, Settings, in_order, lint, read_charter
+from nomotheta.charter import Compiled, Problem, Read, Settings, in_order, lint, read_charter, repeats_untold
 from nomotheta.errors import DeclarationError, did_you_mean
 
 CHARTERS = "charters"
@@ -49,6 +49,8 @@ class Charters:
 
         found = [(each, told_apart(each, each.charter.load.how)) for each in self._linted[0].values()]
         lasting = [f"{each.file}: a load cannot be taken out again: {why}" for each, why in found if why]
+        again = [(each, repeats_untold(each.charter)) for each in self._linted[0].values()]
+        lasting += [f"{each.file}: {told}" for each, told in again if told]
         return lasting + [note for each in self._linted[0].values() for note in _private_read(each)]
 
     def compiled(self, tables: Sequence[str] = ()) -> list[Compiled]:

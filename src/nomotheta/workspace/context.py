@@ -56,6 +56,10 @@ class Context:
         """Where the file of mended rows is kept that a load brought."""
         return self.root / MEMORY / "mended" / f"load-{load_no}.csv"
 
+    def again_file(self, load_no: int) -> Path:
+        """Where rows that a load set aside are written while they are loaded again."""
+        return self.root / MEMORY / f"again-{load_no}.csv"
+
     def close(self) -> None:
         """Let go of the ledger."""
         if "ledger" in self.__dict__:

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field, replace
 
 from blake3 import blake3
 
-from nomotheta.charter import Compiled
+from nomotheta.charter import Compiled, changed_keys, declared, version_of
 from nomotheta.errors import DeclarationError, DeliveryError, counted
 from nomotheta.ledger import BadFile, LeftOut
 from nomotheta.place import LoadedFile, Mark, Now, Place, files_known, outlived
@@ -25,7 +25,8 @@ class Delivered:
 
     `files` are those to be loaded, `stated` the texts beside them that state counts, by file; `bad` files cannot be
     loaded, and `left_out` are in the table already, or are there twice. `since` is the newest load that brought what is
-    in the table, where all is; `replaced` are the loads whose rows go, because this delivery takes their place.
+    in the table, where all is; `replaced` are the loads whose rows go, because this delivery takes their place;
+    `changed` are the keys of the charter that have changed since what is in the table was loaded.
     """
 
     files: Sequence[ArrivedFile]
@@ -37,6 +38,7 @@ class Delivered:
     replaced: tuple[int, ...] = ()
     warnings: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
+    changed: tuple[str, ...] = ()
 
     @property
     def content(self) -> str:
@@ -146,7 +148,9 @@ class _Known:
     def of(cls, place: Place, table: str, delivered: Delivered, now: Now) -> _Known:
         marks = [mark for mark in place.marks(table) if not mark.content.startswith(MENDED)]
         contents = {file.survey.content for file in delivered.files}
-        known = files_known(place, table, contents, {file.name for file in delivered.files}, now)
+        numbers = {mark.load_no for mark in marks}
+        found = files_known(place, table, contents, {file.name for file in delivered.files}, now)
+        known = [each for each in found if each.load_no in numbers]
         by_content: dict[str, list[LoadedFile]] = {}
         by_name: dict[str, list[LoadedFile]] = {}
         for each in known:
@@ -196,7 +200,7 @@ def choose(
     if delivered.daily:
         _check_other_days(charter.table, delivered, known, day)
     if charter.load.how == "overwrite":
-        return _overwriting(charter.table, delivered, known, day, again=again)
+        return _overwriting(context, compiled, delivered, known, day, again=again)
     fresh, left = [], list(delivered.left_out)
     for file in delivered.files:
         there = known.in_table(file, merged=charter.load.how == "merge")
@@ -204,8 +208,11 @@ def choose(
             fresh.append(file)
         else:
             left.append(LeftOut(file.name, there.load_no, there.file))
+    changed = _changed(context, compiled, left)
+    if charter.load.how == "merge" and changed:
+        return replace(delivered, changed=changed, notes=(*delivered.notes, _loaded_again(changed)))
     if not fresh:
-        return _nothing_new(charter.table, delivered, left, day, again=again)
+        return replace(_nothing_new(charter.table, delivered, left, day, again=again), changed=changed)
     chosen = replace(delivered, files=fresh, left_out=tuple(left))
     if charter.load.how == "merge":
         return chosen
@@ -251,8 +258,22 @@ def _came_before(table: str, file: str, load_no: int, day: datetime.date) -> Del
     return DeliveryError(told, where=file, mend=mend)
 
 
+def _changed(context: Context, compiled: Compiled, left: Sequence[LeftOut]) -> tuple[str, ...]:
+    """The keys of the charter that have changed since files were loaded."""
+    loads = {each.load_no for each in left if each.load_no is not None}
+    results = [context.ledger.load(load_no) for load_no in sorted(loads)]
+    now = declared(compiled)
+    versions = dict.fromkeys(each.charter for each in results if each is not None and each.charter != version_of(now))
+    kept = [context.ledger.charter(version) for version in versions if version]
+    return tuple(dict.fromkeys(key for each in kept if each is not None for key in changed_keys(each[1], now)))
+
+
+def _loaded_again(changed: Sequence[str]) -> str:
+    return f"loaded again, because the charter has changed: {', '.join(changed)}"
+
+
 def _overwriting(
-    table: str, delivered: Delivered, known: _Known, day: datetime.date, *, again: bool
+    context: Context, compiled: Compiled, delivered: Delivered, known: _Known, day: datetime.date, *, again: bool
 ) -> Delivered:  # fmt: skip
     """A delivery that takes the place of what is there is loaded as a whole, unless just that is there."""
     standing = known.standing(day if delivered.daily else None)
@@ -260,7 +281,10 @@ def _overwriting(
         return delivered
     load_no = standing[-1].load_no
     left = [LeftOut(file.name, load_no, file.name) for file in delivered.files]
-    return _nothing_new(table, delivered, [*delivered.left_out, *left], day, again=again)
+    changed = _changed(context, compiled, left)
+    if changed:
+        return replace(delivered, changed=changed, notes=(*delivered.notes, _loaded_again(changed)))
+    return _nothing_new(compiled.charter.table, delivered, [*delivered.left_out, *left], day, again=again)
 
 
 def _nothing_new(

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime
 import tempfile
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -21,6 +22,8 @@ from nomotheta.workspace.carrying import order_of, tried
 from nomotheta.workspace.context import Context
 from nomotheta.workspace.deliveries import Delivered, NothingArrivedError, arrive, choose
 from nomotheta.workspace.scopes import scope_of_loads
+
+_NAMED = 6  # keys of a charter that a message names
 
 
 @dataclass(frozen=True, slots=True)
@@ -109,7 +112,7 @@ def _chosen(context: Context, attempt: Attempt, place: Place, wanted: Wanted) ->
     chosen = choose(
         context, place, attempt.compiled, attempt.arrived, attempt.day, now, again=wanted.again
     )  # fmt: skip
-    attempt.delivered = chosen
+    attempt.delivered, attempt.changed = chosen, chosen.changed
     return chosen
 
 
@@ -138,11 +141,21 @@ def _unchanged(context: Context, attempt: Attempt, place: Place, chosen: Deliver
     findings = judge(place, compiled, now, scope, scope)
     before = context.ledger.load(since)
     warnings = before.warnings if before else ()
+    told = f"unchanged since load {since}; nothing to do"
+    if chosen.changed:
+        told = (
+            f"unchanged since load {since}, and judged by today's charter, which has changed: {_listed(chosen.changed)}"
+        )
     return attempt.result(
         "unchanged", gravest([worst(findings), *["warn" for _ in warnings[:1]]]), load_no=since,  # type: ignore[list-item]
-        message=f"unchanged since load {since}; nothing to do", findings=tuple(findings), warnings=warnings,
+        message=told, findings=tuple(findings), warnings=warnings,
         table_rows=place.count(attempt.table),
     )  # fmt: skip
+
+
+def _listed(keys: Sequence[str]) -> str:
+    more = f" and {len(keys) - _NAMED:,} more keys" if len(keys) > _NAMED else ""
+    return ", ".join(keys[:_NAMED]) + more
 
 
 def rehearse_delivery(

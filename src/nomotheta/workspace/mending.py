@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from collections import Counter
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any
 
 from nomotheta.charter import Compiled
 from nomotheta.errors import DeclarationError, DeliveryError
 from nomotheta.ledger import Ledger, LoadResult, ShownReject
 from nomotheta.load.mended import Mended
-from nomotheta.load.rejects import FAULTS_SHOWN, Came, Reject, count_faults, left_out, open_faults, read_rejects
+from nomotheta.load.rejects import FAULTS_SHOWN, Reject, Rows, count_faults, left_out, open_faults, read_rejects
 from nomotheta.rules import HIDDEN
+from nomotheta.workspace.context import Context, moment
 
 FileOf = Callable[[int], Path]
 
@@ -20,7 +23,8 @@ FileOf = Callable[[int], Path]
 class SetAside:
     """What a load set aside: `rows` in all, of which `came` later with the loads `by`; `rejects` of those still open.
 
-    `faults` counts all faults of the open rows, of which `rejects` may be the first.
+    `faults` counts all faults of the open rows, of which `rejects` may be the first; `closed` are the rows that will
+    not come, counted by the reason.
     """
 
     load: LoadResult
@@ -29,11 +33,12 @@ class SetAside:
     rows: int
     came: int
     by: tuple[int, ...]
+    closed: Mapping[str, int] = field(default_factory=dict)
 
     @property
     def open(self) -> int:
-        """How many rows are in no table yet."""
-        return self.rows - self.came
+        """How many rows are in no table yet, and may still come."""
+        return self.rows - self.came - sum(self.closed.values())
 
 
 def set_aside(ledger: Ledger, file_of: FileOf, load_no: int | None, limit: int | None) -> SetAside:
@@ -55,9 +60,13 @@ def set_aside(ledger: Ledger, file_of: FileOf, load_no: int | None, limit: int |
         return set_aside(ledger, file_of, load.mends, limit)
     came, file = ledger.mended(load_no), file_of(load_no)
     rows = load.balance.rejected + load.balance.repeated if load.balance else 0
-    faults = count_faults(file, came) if came else sum(load.reasons.values())
-    shown = read_rejects(file, limit, came)
-    return SetAside(load, shown, faults, rows, len(came), tuple(sorted(set(came.values()))))
+    closed = ledger.closed(load_no)
+    done = came.keys() | closed.keys()
+    faults = count_faults(file, done) if done else sum(load.reasons.values())
+    shown = read_rejects(file, limit, done)
+    return SetAside(
+        load, shown, faults, rows, len(came), tuple(sorted(set(came.values()))), dict(Counter(closed.values()))
+    )  # fmt: skip
 
 
 def check_mended(ledger: Ledger, file_of: FileOf, mended: Mended, table: str) -> LoadResult:
@@ -79,13 +88,16 @@ def check_mended(ledger: Ledger, file_of: FileOf, mended: Mended, table: str) ->
             mend="mend the rows in the delivery's own file and load it whole",
         )  # fmt: skip
     aside = {name: set(records.tolist()) for name, records in left_out(file_of(mended.of_load)).items()}
-    came = ledger.mended(mended.of_load)
+    came, closed = ledger.mended(mended.of_load), ledger.closed(mended.of_load)
     for at, (file, record) in enumerate(mended.rows):
         if record not in aside.get(file, ()):
             told = f"load {mended.of_load} did not set record {record:,} of {file} aside"
             raise DeliveryError(
                 told, where=f"{where}:{mended.lines[at]}", mend="keep the first columns as they were written"
             )
+        if (file, record) in closed:
+            told = f"record {record:,} of {file} was closed: {closed[file, record]}"
+            raise DeliveryError(told, where=f"{where}:{mended.lines[at]}", mend="take the row out of the file")
         if (file, record) in came:
             told = f"record {record:,} of {file} came already, with load {came[file, record]}"
             mend = f"take it out; what is open: nomotheta rejects {mended.of_load} --csv FILE"
@@ -99,23 +111,59 @@ def still_out(mended: Mended, rejects: Path) -> list[tuple[str, int]]:
     return [mended.rows[int(record) - 1] for record in records]
 
 
-def write_mendable(found: SetAside, rejects: Path, came: Came, columns: Sequence[str], file: Path) -> int:
+def close_rows(context: Context, load_no: int, lines: Collection[int], reason: str, by: str) -> int:
+    """Close open rows of a load that will not come, those of some lines or all; how many.
+
+    Raises:
+        DeclarationError: no such row is open.
+    """
+    file = context.rejects_file(load_no)
+    done = context.ledger.mended(load_no).keys() | context.ledger.closed(load_no).keys()
+    rows: dict[tuple[str, int], None] = {}
+    found: set[int] = set()
+    for table in open_faults(file, done, ("line",)):
+        for name, record, line in zip(*(table[each].to_pylist() for each in ("file", "record", "line")), strict=True):
+            if not lines or line in lines:
+                rows[name, record] = None
+                found.add(line)
+    gone = sorted(set(lines) - found)
+    if gone or not rows:
+        told = f"no open row of load {load_no} is in line {gone[0]:,}" if gone else f"load {load_no} has no open rows"
+        raise DeclarationError(told, mend=f"what is open: nomotheta rejects {load_no}")
+    context.ledger.close_rejects(load_no, list(rows), reason, by, moment())
+    return len(rows)
+
+
+def write_mendable(found: SetAside, rejects: Path, done: Rows, columns: Sequence[str], file: Path) -> int:
     """Write the open rows as CSV, whole or not at all; how many they are.
 
     Raises:
         DeclarationError: the file cannot be written.
     """
-    from nomotheta.report.table import mendable_csv
-    from nomotheta.report.write import write_parts
-
     if found.load.mends is not None:
         told = f"the rows of load {found.load.load_no} are rows of load {found.load.mends}, and stay open there"
         raise DeclarationError(told, mend=f"nomotheta rejects {found.load.mends} --csv {file}")
+    return _written(found.load.load_no or 0, open_faults(rejects, done, FAULTS_SHOWN), columns, file)
+
+
+def write_rows(load_no: int, rejects: Path, rows: Rows, columns: Sequence[str], file: Path) -> int:
+    """Write some rows that a load set aside as CSV, whole or not at all; how many they are.
+
+    Raises:
+        DeclarationError: the file cannot be written.
+    """
+    return _written(load_no, open_faults(rejects, None, FAULTS_SHOWN, rows), columns, file)
+
+
+def _written(load_no: int, faults: Iterator[Any], columns: Sequence[str], file: Path) -> int:
+    from nomotheta.report.table import mendable_csv
+    from nomotheta.report.write import write_parts
+
     rows = 0
 
     def parts() -> Iterator[bytes]:
         nonlocal rows
-        for part, count in mendable_csv(found.load.load_no or 0, open_faults(rejects, came, FAULTS_SHOWN), columns):
+        for part, count in mendable_csv(load_no, faults, columns):
             rows += count
             yield part
 

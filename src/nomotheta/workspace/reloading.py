@@ -20,19 +20,21 @@ from nomotheta.workspace.carrying import order_of, tried
 from nomotheta.workspace.context import Context
 from nomotheta.workspace.deliveries import MENDED, Delivered
 from nomotheta.workspace.mending import check_mended, still_out
+from nomotheta.workspace.reopening import note_ways
 
 
 def load_mended(
-    context: Context, compiled: Compiled, file: Path, place: str | None, listener: Listener, run_id: int | None = None
+    context: Context, compiled: Compiled, file: Path, place: str | None, listener: Listener,
+    run_id: int | None = None, *, anew: bool = False,
 ) -> LoadResult:  # fmt: skip
-    """Load the mended rows of an earlier load."""
+    """Load the mended rows of an earlier load; `anew` where the same file may have come before."""
     attempt = Attempt(compiled, place or compiled.place, context.today(), run_id)
     mended = None
     try:
         mended = read_mended(context.root, file.resolve(), compiled)
         origin = check_mended(context.ledger, context.rejects_file, mended, attempt.table)
         attempt.day, attempt.mends, attempt.place = origin.day, mended.of_load, place or origin.place
-        result = _loaded(context, attempt, mended, listener)
+        result = _loaded(context, attempt, mended, listener, anew=anew)
     except DeclarationError:
         raise
     except NomothetaError as error:
@@ -43,12 +45,14 @@ def load_mended(
         gone = still_out(mended, context.rejects_file(attempt.load_no)) if loaded else mended.rows
         some = gone if len(gone) < len(mended.rows) else None
         context.ledger.drop_mended(mended.of_load, attempt.load_no, some)
+        if loaded and gone:
+            note_ways(context, mended, attempt.load_no, gone, result.in_the_way)
         if not loaded:
             context.mended_file(attempt.load_no).unlink(missing_ok=True)
     return result
 
 
-def _loaded(context: Context, attempt: Attempt, mended: Mended, listener: Listener) -> LoadResult:
+def _loaded(context: Context, attempt: Attempt, mended: Mended, listener: Listener, *, anew: bool) -> LoadResult:
     with context.places.open(attempt.place) as place:
         settle(context, place)
         compare(place, attempt.compiled)
@@ -66,7 +70,7 @@ def _loaded(context: Context, attempt: Attempt, mended: Mended, listener: Listen
             _keep(mended.file, context.mended_file(load_no))
             order = order_of(context, attempt, place, delivered, load_no)
             return replace(
-                order, content=content, once=content, removal=None,
+                order, content=content, once=f"{content}:{load_no}" if anew else content, removal=None,
                 opened=lambda file: open_mended(file, mended.compiled, untouched),
             )  # fmt: skip
 

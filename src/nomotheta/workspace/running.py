@@ -8,7 +8,7 @@ from collections.abc import Callable, Sequence
 from typing import Any
 
 from nomotheta.charter import Compiled
-from nomotheta.errors import DeclarationError, DeliveryError, NomothetaError, PlaceError
+from nomotheta.errors import DeclarationError, DeliveryError, NomothetaError, PlaceError, counted
 from nomotheta.events import Listener
 from nomotheta.ledger import LoadResult, RunResult, TableResult
 from nomotheta.rules import gravest
@@ -17,6 +17,9 @@ from nomotheta.workspace.checking import reconcile_table
 from nomotheta.workspace.context import Context, moment
 from nomotheta.workspace.deliveries import NothingArrivedError, arrive, choose
 from nomotheta.workspace.loading import Wanted, load_delivery
+from nomotheta.workspace.reopening import load_open_again
+
+_HAS = frozenset({"loaded", "unchanged", "nothing arrived"})  # states of a table that has what its day brought
 
 
 class Running:
@@ -68,6 +71,10 @@ class Running:
             self.context.ledger.add_load(failed, moment(), self.run_id)
             return TableResult(charter.table, "error", failed, **about)
         verdict, reconciliation, message = result.verdict, None, ""
+        if result.state in _HAS:
+            again = self._open_again(compiled, place)
+            verdict = gravest([verdict, *(each.verdict for each in again)])
+            message = "; ".join(map(_told_again, again))
         if result.state == "loaded" or (result.state == "unchanged" and not self._is_equal(result)):
             try:
                 reconciliation = reconcile_table(
@@ -75,9 +82,17 @@ class Running:
                 )
                 verdict = gravest([verdict, reconciliation.verdict])
             except NomothetaError as error:
-                message = f"it could not be reconciled: {error.what}"
+                told = f"it could not be reconciled: {error.what}"
+                message = f"{message}; {told}" if message else told
                 verdict = gravest([verdict, "fail" if isinstance(error, DeliveryError) else "error"])
         return TableResult(charter.table, verdict, result, reconciliation=reconciliation, message=message, **about)
+
+    def _open_again(self, compiled: Compiled, place: str) -> list[LoadResult]:
+        """Rows that were set aside for the sake of rows which are gone come in."""
+        try:
+            return load_open_again(self.context, compiled, place, self.run_id, self.listener)
+        except PlaceError:  # which the load itself has told of, or will
+            return []
 
     def _is_equal(self, result: LoadResult) -> bool:
         """Whether the load was equal to its files, and the table has as many rows as its newest load left there."""
@@ -99,6 +114,13 @@ class Running:
         return False
 
 
+def _told_again(result: LoadResult) -> str:
+    """What came of rows whose way was free again."""
+    rows = result.balance.loaded if result.balance and result.state == "loaded" else 0
+    told = f"{counted(rows, 'row')} that load {result.mends} had set aside came with load {result.load_no}"
+    return told if result.state == "loaded" else f"rows of load {result.mends} did not come: {result.message}"
+
+
 def _has(result: TableResult) -> bool:
     """Whether a table has what its day brought, so that others may refer to it."""
-    return result.load.state in {"loaded", "unchanged", "nothing arrived"}
+    return result.load.state in _HAS

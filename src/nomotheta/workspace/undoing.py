@@ -1,60 +1,120 @@
-"""Loads taken out of their tables again."""
+"""Loads taken out of their tables again, one or several as one."""
 
 from __future__ import annotations
 
 import time
+from collections.abc import Sequence
 from dataclasses import replace
 
 from nomotheta.errors import DeclarationError, DeliveryError, NomothetaError
-from nomotheta.ledger import Undone
-from nomotheta.load.undo import undo
+from nomotheta.ledger import LoadResult, Undone
+from nomotheta.load.undo import TakenOut, TakeOut, undo
 from nomotheta.rules import Verdict
 from nomotheta.workspace.attempts import settle, settled
 from nomotheta.workspace.context import Context, moment
+from nomotheta.workspace.reopening import open_again
 
 
-def undo_load(context: Context, load_no: int) -> Undone:
-    """Take a load out of its table.
+def undo_loads(context: Context, numbers: Sequence[int]) -> list[Undone]:
+    """Take loads out of their tables, the newest first, all of them or none.
 
     Raises:
-        DeclarationError: there is no such load, or its rows cannot be told.
+        DeclarationError: there is no such load, its rows cannot be told, or they are of several places.
     """
-    ledger = context.ledger
-    load, started, clock = ledger.load(load_no), moment(), time.perf_counter()
-    if load is None or load.balance is None or load.state != "loaded":
-        told = "is not in the ledger" if load is None else f"has no rows in its table: it was {load.state}"
-        raise DeclarationError(f"load {load_no} {told}", mend="see: nomotheta ledger")
-    compiled = context.charters.compiled([load.table])[0]
-    later = ledger.mending(load_no)
-    if later:
-        raise DeclarationError(
-            f"load {later[-1]} brought mended rows of load {load_no}", where=load.table,
-            mend=f"take that out first: nomotheta undo {later[-1]}",
-        )  # fmt: skip
-    entry: int | None = None
-    now = context.now(started, load.day, load_no)
-    result = Undone(load_no, load.table, load.place, "error", "was cut off")
+    started, clock = moment(), time.perf_counter()
+    loads = [_standing(context, number) for number in sorted(set(numbers), reverse=True)]
+    _check_mending(context, loads)
+    places = sorted({load.place for load in loads})
+    if len(places) > 1:
+        raise DeclarationError(f"loads of several places ({', '.join(places)}) cannot be taken out as one",
+                               mend="take out those of each place by themselves")  # fmt: skip
+    takes = [
+        TakeOut(
+            load.load_no or 0, context.charters.compiled([load.table])[0], load.balance.how,
+            context.now(started, load.day, load.load_no), restores=bool(load.replaced),
+        )
+        for load in loads
+        if load.balance is not None
+    ]  # fmt: skip
+    entries: list[int] = []
+    results = [Undone(load.load_no or 0, load.table, load.place, "error", "was cut off") for load in loads]
     try:
-        with context.places.open(load.place) as place:
+        with context.places.open(places[0]) as place:
             settle(context, place)
-            entry = ledger.begin_undo(load, started)
-            place.expect(load.table, compiled.charter.kinds())
-            found = undo(
-                place, compiled, load_no, context.identity, load.balance.how, now, restores=bool(load.replaced)
-            )
-        result = replace(
-            result, verdict="pass", message="", before=found.before, removed=found.removed,
-            restored=found.restored, after=found.after,
-        )  # fmt: skip
+            entries = [context.ledger.begin_undo(load, started) for load in loads]
+            found = undo(place, takes, context.identity)
+            results = [_done(result, taken) for result, taken in zip(results, found, strict=True)]
     except DeclarationError as error:
-        result = replace(result, message=error.what)
+        results = [replace(result, message=error.what) for result in results]
         raise
     except NomothetaError as error:
         verdict: Verdict = "fail" if isinstance(error, DeliveryError) else "error"
-        result = replace(result, verdict=verdict, message=error.what, where=error.where, mend=error.mend)
+        results = [
+            replace(result, verdict=verdict, message=error.what, where=error.where, mend=error.mend)
+            for result in results
+        ]
     finally:
-        result = replace(result, seconds=round(time.perf_counter() - clock, 3))
-        lost = result.verdict == "error"
-        if entry is not None and (not lost or settled(context, load.place, entry) == "cut off"):
-            ledger.end_undo(entry, result)
-    return result
+        seconds = round(time.perf_counter() - clock, 3)
+        results = [replace(result, seconds=seconds) for result in results]
+        for entry, result in zip(entries, results, strict=False):
+            if result.verdict != "error" or settled(context, result.place, entry) == "cut off":
+                context.ledger.end_undo(entry, result)
+    return _opened_again(context, results)
+
+
+def _done(result: Undone, taken: TakenOut) -> Undone:
+    return replace(
+        result, verdict="pass", message="", before=taken.before, removed=taken.removed, restored=taken.restored,
+        after=taken.after,
+    )  # fmt: skip
+
+
+def _standing(context: Context, load_no: int) -> LoadResult:
+    """A load whose rows are in its table.
+
+    Raises:
+        DeclarationError: it is not known, or has none there.
+    """
+    load = context.ledger.load(load_no)
+    if load is None or load.balance is None or load.state != "loaded":
+        told = "is not in the ledger" if load is None else f"has no rows in its table: it was {load.state}"
+        raise DeclarationError(f"load {load_no} {told}", mend="see: nomotheta ledger")
+    return load
+
+
+def _check_mending(context: Context, loads: Sequence[LoadResult]) -> None:
+    """Rows that were mended go before the load that they are of."""
+    chosen = {load.load_no for load in loads}
+    for load in loads:
+        later = [number for number in context.ledger.mending(load.load_no or 0) if number not in chosen]
+        if later:
+            raise DeclarationError(
+                f"load {later[-1]} brought mended rows of load {load.load_no}", where=load.table,
+                mend=f"take that out first: nomotheta undo {later[-1]}",
+            )  # fmt: skip
+
+
+def _opened_again(context: Context, results: list[Undone]) -> list[Undone]:
+    """What was set aside for the sake of rows that are out now, said with the first load of each table."""
+    told: set[str] = set()
+    found = []
+    for result in results:
+        if result.verdict == "pass" and result.table not in told:
+            told.add(result.table)
+            with context.places.open(result.place) as place:
+                rows = open_again(context, place, result.table)
+            result = replace(result, open_again={load_no: len(each) for load_no, each in rows.items()})  # noqa: PLW2901
+        found.append(result)
+    return found
+
+
+def loads_of_run(context: Context, run_id: int) -> list[int]:
+    """The loads of a run whose rows are in their tables.
+
+    Raises:
+        DeclarationError: there is none.
+    """
+    found = context.ledger.loads_of_run(run_id)
+    if not found:
+        raise DeclarationError(f"run {run_id} has no load whose rows are in a table", mend="see: nomotheta ledger")
+    return found

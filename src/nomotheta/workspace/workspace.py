@@ -20,7 +20,7 @@ from nomotheta.load.rejects import Reject
 from nomotheta.reconcile import Reconciliation
 from nomotheta.workspace.charters import CHARTERS, declared_wrong
 from nomotheta.workspace.context import Context, moment
-from nomotheta.workspace.mending import SetAside, set_aside, shown, write_mendable
+from nomotheta.workspace.mending import SetAside, close_rows, set_aside, shown, write_mendable
 from nomotheta.workspace.places import SETTINGS
 from nomotheta.workspace.telling import tell
 
@@ -152,15 +152,16 @@ class Workspace:
         compiled, wanted = self.compiled([table])[0], Wanted(create, again, even_if_loaded)
         return load_delivery(self.context, compiled, day, place, run_id, wanted, listener)
 
-    def undo(self, load_no: int) -> Undone:
-        """Take a load out of its table again, and put back what it replaced.
+    def undo(self, *loads: int, run_id: int | None = None) -> list[Undone]:
+        """Take loads, or all of a run, out of their tables again, and put back what they replaced: all or none.
 
         Raises:
             DeclarationError: there is no such load, or its rows cannot be told apart.
         """
-        from nomotheta.workspace.undoing import undo_load
+        from nomotheta.workspace.undoing import loads_of_run, undo_loads
 
-        return undo_load(self.context, load_no)
+        chosen = [*loads, *(loads_of_run(self.context, run_id) if run_id is not None else [])]
+        return undo_loads(self.context, chosen)
 
     def rehearse(
         self, table: str, day: datetime.date, *, place: str | None = None, create: bool = False,
@@ -187,6 +188,18 @@ class Workspace:
         from nomotheta.workspace.reloading import load_mended
 
         return load_mended(self.context, self.compiled([table])[0], file, place, listener)
+
+    def load_open_again(self, table: str, *, place: str | None = None, listener: Listener = nobody) -> list[LoadResult]:
+        """Load rows that were set aside for the sake of rows which have been taken out or replaced since.
+
+        Raises:
+            DeclarationError: the charter or the call is wrong.
+            PlaceError: the place cannot be reached.
+        """
+        from nomotheta.workspace.reopening import load_open_again
+
+        compiled = self.compiled([table])[0]
+        return load_open_again(self.context, compiled, place or compiled.place, None, listener)
 
     # ---- judge
 
@@ -263,8 +276,20 @@ class Workspace:
         """
         compiled = self.compiled([found.load.table])[0]
         number = found.load.load_no or 0
-        came = self.ledger.mended(number)
-        return write_mendable(found, self.rejects_file(number), came, columns_of(compiled.charter), file)
+        done = self.ledger.mended(number).keys() | self.ledger.closed(number).keys()
+        return write_mendable(found, self.rejects_file(number), done, columns_of(compiled.charter), file)
+
+    def close_rejects(self, load_no: int, reason: str, lines: Sequence[int] = ()) -> int:
+        """Close rows that a load set aside and that will not come, those of some lines or all; how many they are.
+
+        Raises:
+            DeclarationError: no such row is open, or no reason is given.
+        """
+        from nomotheta.workspace.attempts import whoever
+
+        if not reason.strip():
+            raise DeclarationError("say why the rows will not come", mend='nomotheta rejects LOAD --close "REASON"')
+        return close_rows(self.context, load_no, set(lines), reason, whoever())
 
     def shown(self, reject: Reject, compiled: Compiled | None) -> ShownReject:
         """A reject without private values."""

@@ -183,7 +183,7 @@ class DuckPlace(Staging):
         self._run(f"CREATE TABLE {quoted_table(table)} ({listed})")
 
     @contextlib.contextmanager
-    def transaction(self, _table: str) -> Iterator[None]:
+    def transaction(self, *_tables: str) -> Iterator[None]:
         """Commit at the end, undo where an exception leaves it. One process at a time has the file."""
         self._run("BEGIN TRANSACTION")
         try:

@@ -169,7 +169,7 @@ class GeneralPlace(Embedded):
     # ---- loading
 
     @contextlib.contextmanager
-    def transaction(self, _table: str) -> Iterator[None]:
+    def transaction(self, *_tables: str) -> Iterator[None]:
         """Commit at the end, undo where an exception leaves it."""
         self._make_marks()
         self._settled()

@@ -149,7 +149,7 @@ class SqlitePlace(Embedded, Staging):
     # ---- loading
 
     @contextlib.contextmanager
-    def transaction(self, _table: str) -> Iterator[None]:
+    def transaction(self, *_tables: str) -> Iterator[None]:
         """Commit at the end, undo where an exception leaves it. Nobody else writes meanwhile."""
         try:
             with self._translated():

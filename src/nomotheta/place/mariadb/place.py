@@ -238,16 +238,24 @@ class MariaPlace(Staging):
     # ---- loading
 
     @contextlib.contextmanager
-    def transaction(self, table: str) -> Iterator[None]:
-        """Commit at the end, undo where an exception leaves it; nobody else loads into the table meanwhile."""
-        self._check_engine(table)
+    def transaction(self, *tables: str) -> Iterator[None]:
+        """Commit at the end, undo where an exception leaves it; nobody else loads into the tables meanwhile."""
+        for table in tables:
+            self._check_engine(table)
         self._make_marks()
         database = self._rows("SELECT database()")[0][0]
-        lock = text_literal("nomotheta " + hashlib.sha256(f"{database}.{table}".encode()).hexdigest()[:40])
-        if not self._rows(f"SELECT get_lock({lock}, 0)")[0][0]:
-            raise PlaceError(f"another load into {table} is under way{self._holder(lock)}", where=f"place {self.name}",
-                             mend="wait until it has ended")  # fmt: skip
-        with self.committed("START TRANSACTION WITH CONSISTENT SNAPSHOT", f"SELECT release_lock({lock})"):
+        held: list[str] = []
+        for table in tables:
+            lock = text_literal("nomotheta " + hashlib.sha256(f"{database}.{table}".encode()).hexdigest()[:40])
+            if not self._rows(f"SELECT get_lock({lock}, 0)")[0][0]:
+                holder = self._holder(lock)
+                for each in held:
+                    self._rows(f"SELECT release_lock({each})")
+                raise PlaceError(f"another load into {table} is under way{holder}", where=f"place {self.name}",
+                                 mend="wait until it has ended")  # fmt: skip
+            held.append(lock)
+        release = ", ".join(f"release_lock({lock})" for lock in held)
+        with self.committed("START TRANSACTION WITH CONSISTENT SNAPSHOT", f"SELECT {release}"):
             yield
 
     def _check_engine(self, table: str) -> None:

@@ -73,7 +73,7 @@ class PostgresPlace(Staging):
     def __init__(self, name: str, url: str, shown: str) -> None:
         self.name, self.shown = name, shown
         self.fingerprint: Fingerprint = PostgresFingerprint()
-        self._before = (0, 0)
+        self._before: dict[str, tuple[int, int]] = {}
         with self._translated():
             patient = url if "connect_timeout" in url else make_conninfo(url, connect_timeout=_PATIENCE)
             self._connection = psycopg.connect(patient, autocommit=True, row_factory=dict_row, prepare_threshold=None)
@@ -213,14 +213,21 @@ class PostgresPlace(Staging):
     # ---- loading
 
     @contextlib.contextmanager
-    def transaction(self, table: str) -> Iterator[None]:
-        """Commit at the end, undo where an exception leaves it; nobody else loads into the table meanwhile."""
-        key = f"hashtextextended({text_literal(f'nomotheta {table}')}, 0)"
-        if not self._rows(f"SELECT pg_try_advisory_lock({key}) AS got")[0]["got"]:
-            raise PlaceError(f"another load into {table} is under way{self._holder(key)}", where=f"place {self.name}",
-                             mend="wait until it has ended")  # fmt: skip
-        with self.committed("BEGIN ISOLATION LEVEL REPEATABLE READ", f"SELECT pg_advisory_unlock({key})"):
-            self._before = self._statistics(table)
+    def transaction(self, *tables: str) -> Iterator[None]:
+        """Commit at the end, undo where an exception leaves it; nobody else loads into the tables meanwhile."""
+        held: list[str] = []
+        for table in tables:
+            key = f"hashtextextended({text_literal(f'nomotheta {table}')}, 0)"
+            if not self._rows(f"SELECT pg_try_advisory_lock({key}) AS got")[0]["got"]:
+                holder = self._holder(key)
+                for each in held:
+                    self._run(f"SELECT pg_advisory_unlock({each})")
+                raise PlaceError(f"another load into {table} is under way{holder}", where=f"place {self.name}",
+                                 mend="wait until it has ended")  # fmt: skip
+            held.append(key)
+        release = ", ".join(f"pg_advisory_unlock({key})" for key in held)
+        with self.committed("BEGIN ISOLATION LEVEL REPEATABLE READ", f"SELECT {release}"):
+            self._before = {table: self._statistics(table) for table in tables}
             yield
 
     def _holder(self, key: str) -> str:
@@ -277,7 +284,8 @@ class PostgresPlace(Staging):
     def account(self, table: str) -> tuple[int, int] | None:
         """What the server's statistics say; a table of partitions has none."""
         removed, added = self._statistics(table)
-        return removed - self._before[0], added - self._before[1]
+        before = self._before.get(table)
+        return None if before is None else (removed - before[0], added - before[1])
 
     def _statistics(self, table: str) -> tuple[int, int]:
         """Rows removed and added in this transaction, and in those before it that are not in the server's sums yet."""
