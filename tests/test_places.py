@@ -127,11 +127,13 @@ def test_a_rule_that_fails_undoes_all_of_it(there: Space, database: Database) ->
 def test_overwriting_replaces_a_slice_and_leaves_the_rest(sort: str, there: Space, database: Database) -> None:
     charter = TICKETS.replace('tolerate = "all"', 'tolerate = "all"\nhow = "overwrite"\nslice = "sold_on = :day"')
     there.charter(charter)
-    there.tickets("ticket_no;fare;sold_on\nT001;1;01.06.2026\nT002;1;02.06.2026\n")
+    there.tickets("ticket_no;fare;sold_on\nT001;1;01.06.2026\n")
+    there.tickets("ticket_no;fare;sold_on\nT002;1;02.06.2026\n", "2026-06-02")
     if sort == "general":
         assert "a primary key" in there.run("load", "tickets", "--day", DAY, "--create").text
         return
     there.load()
+    there.load(day="2026-06-02")
     there.tickets("ticket_no;fare;sold_on\nT007;2;01.06.2026\nT008;2;01.06.2026\n")
 
     balance = there.load()["balance"]
