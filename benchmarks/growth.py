@@ -351,6 +351,58 @@ def files(folder: Path, count: int) -> None:
     pairs("files: 5,000 small ones", lambda: load("many/*.csv"), lambda: load("one.csv"), "2.0", count)
 
 
+def folders(folder: Path, count: int) -> None:
+    """Ten thousand files of 100 rows: all but one of them loaded already; and all at once against one of the same rows."""
+    (folder / "many").mkdir(exist_ok=True)
+    with (folder / "one.csv").open("w") as whole:
+        whole.write(",".join(BOOKINGS) + "\n")
+        for at in range(10_000):
+            line = "{},K{:04d},n,2026-01-01,2026-01-01 00:00:00,1,1.00,true\n"
+            text = "".join(line.format(at * 100 + i, i) for i in range(100))
+            (folder / f"many/b-{at:05d}.csv").write_text(",".join(BOOKINGS) + "\n" + text)
+            whole.write(text)
+
+    def load(pattern: str) -> Taken:
+        fresh(folder)
+        workspace(folder, files=pattern)
+        return command(folder, "load", "t", "--create")
+
+    pairs("folders: 10,000 files at once", lambda: load("many/*.csv"), lambda: load("one.csv"), "2.0", count)
+    last = folder / "many/b-09999.csv"
+    text = last.read_text()
+
+    def one_more() -> Taken:
+        last.unlink()
+        load("many/*.csv")
+        last.write_text(text)
+        return command(folder, "load", "t")
+
+    alone("folders: 10,000 files, all loaded but one", one_more, "3 s, 300 MB", count)
+
+
+def copies(folder: Path, count: int) -> None:
+    """Two million rows of which 1% repeat a key, as copies or in conflict, against the same rows without any."""
+    number = np.random.default_rng(3).permutation(2_000_000)  # keys in no order, so that all are hashed
+    for name, repeats in (("none", 0), ("copies", 20_000), ("conflicts", 20_000)):
+        rows = number.copy()
+        rows[::100] = rows[1::100] if repeats else rows[::100]
+        other = "x" if name == "conflicts" else "n"
+        with (folder / f"{name}.csv").open("w") as file:
+            file.write(",".join(BOOKINGS) + "\n")
+            file.writelines(
+                f"{row},K{row % 9999:04d},{other if at % 100 == 0 else 'n'},2026-01-01,2026-01-01 00:00:00,1,1.00,true\n"
+                for at, row in enumerate(rows.tolist())
+            )
+
+    def load(name: str) -> Taken:
+        fresh(folder)
+        workspace(folder, 'tolerate = "all"', '[[keys]]\ncolumns = ["id"]\n', files=f"{name}.csv")
+        return command(folder, "load", "t", "--create")
+
+    for name in ("copies", "conflicts"):
+        pairs(f"copies: 2,000,000 rows, 1% {name}", lambda name=name: load(name), lambda: load("none"), "1.1", count)  # type: ignore[misc]
+
+
 def charters(folder: Path, count: int) -> None:
     """Two hundred charters, all of them loaded already."""
     for at in range(200):
@@ -375,7 +427,10 @@ def charters(folder: Path, count: int) -> None:
     alone("charters: 200, all loaded, CPU seconds", cpu, "12 s", count)
 
 
-ALL = {each.__name__: each for each in (zones, names, peek, wide, commas, feeds, rejects, keyed, keys, files, charters)}
+ALL = {
+    each.__name__: each
+    for each in (zones, names, peek, wide, commas, feeds, rejects, keyed, keys, files, folders, copies, charters)
+}
 
 
 def main(chosen: list[str], count: int) -> None:

@@ -248,7 +248,9 @@ class Play:
             if model.sweep
             else f"inbox/t-{chance.choice(DAYS)}-{chance.choice(NAMES)}.csv"
         )
-        rows = tuple((chance.choice(KEYS), chance.choice(["1", "2", "2", "5", "x"])) for _ in range(chance.randrange(1, 4)))
+        rows = tuple(
+            (chance.choice(KEYS), chance.choice(["1", "2", "2", "5", "x"])) for _ in range(chance.randrange(1, 4))
+        )
         if chance.random() < 0.2 and model.disk:
             rows = chance.choice(list(model.disk.values()))
         elif chance.random() < 0.2 and name in model.disk:

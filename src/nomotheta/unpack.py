@@ -34,6 +34,7 @@ _FIRST = (1 << 20, 2 << 20, 4 << 20)
 _SEVERAL = re.compile(r"[*?[]")  # what makes a part of a path stand for several
 _HEAD = 6  # bytes of a file by which its packing is known
 _SMALL, _SMALL_KEPT = 1 << 20, 64 << 20  # bytes of a file that is kept once it was read, and of all such together
+_MOST_AHEAD = 200  # files that are surveyed ahead; of more, none is
 _KEPT = 512 << 20  # bytes of content that are kept unpacked, of all files together
 
 
@@ -55,6 +56,11 @@ class Survey:
     head: bytes = b""
     copy: _Copy | _Small | None = field(default=None, repr=False, compare=False)
 
+    @property
+    def held(self) -> bytes | None:
+        """The content of a small file, where it is in memory."""
+        return self.copy.data if isinstance(self.copy, _Small) else None
+
 
 def survey(path: Path, name: str, *, packed: bool = True) -> Survey:
     """Read the whole file once and say what its content is; not `packed` if the format packs its content itself.
@@ -73,7 +79,9 @@ def survey(path: Path, name: str, *, packed: bool = True) -> Survey:
 def survey_ahead(paths: Iterable[Path]) -> None:
     """Begin to survey files that will be asked for, one after the other, beside what else is done until then."""
     ending = threading.Event()
-    waiting = [_Ahead(path) for path in paths]
+    waiting = [_Ahead(path) for path in itertools.islice(paths, _MOST_AHEAD + 1)]
+    if len(waiting) > _MOST_AHEAD:  # what there is to do for small files is no work for another thread
+        return
     _AHEAD.update((each.path, each) for each in waiting)
 
     def run() -> None:
@@ -90,6 +98,9 @@ def survey_ahead(paths: Iterable[Path]) -> None:
 
 
 def _surveyed(path: Path, name: str, *, packed: bool, ending: threading.Event | None = None) -> Survey:
+    small = _surveyed_at_once(path) if packed else None
+    if small is not None:
+        return small
     seen, size, opened = blake3(), 0, _Opened()
     copy: _Copy | _Small | None = None
     for chunk in raw_chunks(path, name, packed=packed, opened=opened):
@@ -106,6 +117,28 @@ def _surveyed(path: Path, name: str, *, packed: bool, ending: threading.Event | 
     if copy is not None:
         _COPIES[path] = copy
     return Survey(opened.stamp[0], size, seen.hexdigest(), opened.stamp, opened.head, copy)
+
+
+def _surveyed_at_once(path: Path) -> Survey | None:
+    """A small file that is not packed, seen by one read; None for any other, or where something is in the way."""
+    try:
+        number = os.open(path, os.O_RDONLY | getattr(os, "O_BINARY", 0) | getattr(os, "O_NONBLOCK", 0))
+    except OSError:
+        return None
+    try:
+        seen = os.fstat(number)
+        stamp = (seen.st_size, seen.st_mtime_ns)
+        copy = _Small.of(stamp) if stat.S_ISREG(seen.st_mode) and seen.st_size else None
+        data = os.read(number, stamp[0] + 1) if copy is not None else b""
+    except OSError:
+        return None
+    finally:
+        os.close(number)
+    if copy is None or len(data) != stamp[0] or _packing(data[:_HEAD]):
+        return None
+    copy.add(data)
+    _COPIES[path] = copy
+    return Survey(len(data), len(data), blake3(data).hexdigest(), stamp, data[:_HEAD], copy)
 
 
 def packing_of(path: Path) -> str:
@@ -179,6 +212,11 @@ class _Small:
         self._data += chunk
         _Small.held += len(chunk)
         return len(self._data) <= _SMALL
+
+    @property
+    def data(self) -> bytes:
+        """All of the content."""
+        return self._data
 
     def chunks(self, sizes: Iterator[int]) -> Iterator[bytes]:
         """The content, as often as it is asked for."""

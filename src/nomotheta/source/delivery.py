@@ -22,6 +22,7 @@ if TYPE_CHECKING:
 
 _MAGIC = (b"PK", *(magic for each in FORMATS.values() for magic in each.magic))  # of files that may be no text
 _READERS, _MANY = 2, 100  # files that are read at a time, and more than which are shared out in groups
+_MOST = 1_000  # files; so many are small ones, which one thread reads in less time than two that wait for each other
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,7 +85,7 @@ def arrived(
         if not matches and not optional:
             raise DeliveryError("no such file has arrived", where=pattern, mend=_near_files(root, pattern))
         found |= {path: _shown(path, root) for path in matches}
-    with ThreadPoolExecutor(_READERS) as pool:
+    with ThreadPoolExecutor(_READERS if len(found) < _MOST else 1) as pool:
         paths, many = list(found), len(found) // _MANY + 1
         groups = [paths[at : at + many] for at in range(0, len(paths), many)]
         seen = pool.map(lambda group: _all_seen(group, found, layout, leave_out), groups)

@@ -21,6 +21,7 @@ from nomotheta.source.delivery import ArrivedFile
 from nomotheta.source.formats.delimited import DelimitedFile
 
 SMALL, _ENOUGH = 1 << 20, 4 << 20  # bytes of a file, and of files that are read as one
+_ASCII = frozenset({"utf-8", "ascii", "latin-1", "cp1252"})  # encodings in which ASCII is what it is
 
 
 @dataclass(frozen=True, slots=True)
@@ -103,13 +104,15 @@ class Joining:
             DeliveryError: the file cannot be read.
         """
         layout = self.source.layout
-        text = b"".join(text_chunks(file.path, file.name, layout.encoding))
+        held = file.survey.held
+        plain = held is not None and held.isascii() and layout.encoding in _ASCII  # and needs no reading
+        text = held if plain and held else b"".join(text_chunks(file.path, file.name, layout.encoding))
         body = text[len(self.head) :]
         quote = layout.quote.encode() if layout.quote else b""
         special = [sign.encode() for sign in (layout.comment, layout.escape) if sign]
         if (
             not text.startswith(self.head)
-            or text.count(b"\r") != text.count(b"\r\n")
+            or (b"\r" in text and text.count(b"\r") != text.count(b"\r\n"))
             or any(sign in body for sign in special)
             or (quote and body.count(quote) % 2)
         ):
