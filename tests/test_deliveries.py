@@ -614,3 +614,117 @@ def test_what_tells_no_repeats_is_said_before_a_file_comes(space: Space) -> None
         assert told in space.run("lint").text
     charter(space, "{day}", load='same_day = "replace"', columns="")
     assert 'add a column with from = "@load.no"' in space.run("lint").text
+
+
+# ---- for the team, and for who asks later
+
+
+def test_rejects_stand_beside_the_table_in_every_place(space: Space, database: Database, sort: str) -> None:  # noqa: F811
+    space.write("nomotheta.toml", SETTINGS.replace("duckdb:///warehouse.duckdb", database.url))
+    charter(space, "{day}", load='rejects = { table = "t_rejects" }', more=KEY)
+    text = (space.root / "charters/t.toml").read_text()
+    space.charter(text.replace('kind = "integer"', 'kind = "integer"\nbetween = [0, 9]'), "t")
+    sent(space, DAY, "A,1", "B,x", "A,1", "C,10", "D,2,3")
+    sent(space, NEXT, "A,4", "E,5")
+    asked = "SELECT load_no, line_no, column_name, reason, cell, original FROM t_rejects ORDER BY load_no, line_no"
+    load(space)
+    load(space, day=NEXT)
+
+    found = [tuple(row) for row in database.ask(asked)]
+    space.charter(
+        text.replace('kind = "integer"', 'kind = "integer"\nprivate = true').replace(
+            'tolerate = "all"', 'tolerate = "none"'
+        ),
+        "t",
+    )
+    sent(space, "2026-06-03", "F,x")
+    undone = load(space, day="2026-06-03")
+
+    assert found == [
+        (1, 3, "v", "kind", "x", "B,x"), (1, 4, "k", "copy", "A", "A,1"), (1, 5, "v", "between", "10", "C,10"),
+        (1, 6, "", "too_many_fields", None, "D,2,3"), (2, 2, "k", "conflict", "A", "A,4"),
+    ]  # fmt: skip
+    assert (undone["state"], len(database.ask(asked))) == ("undone", 5)
+    if sort != "general":
+        assert space.run("undo", "2").code == 0
+        assert len(database.ask(asked)) == 4
+        space.charter((space.root / "charters/t.toml").read_text().replace('"none"', '"all"'), "t")
+        load(space, day="2026-06-03")
+        assert [tuple(row) for row in database.ask(asked)][-1][2:] == ("v", "kind", None, None)
+
+
+def test_one_broken_charter_stops_only_its_own_table(space: Space) -> None:
+    charter(space, "{day}")
+    space.charter('table = "broken"\n[delivery]\nfiles = "b.csv"\n[columns.k]\nkind = "nothing"\n', "broken")
+    space.charter("table =", "torn")
+    sent(space, DAY, "A,1")
+
+    ended = space.run("run", "--day", DAY, "--create", "--json")
+
+    found = {each["table"]: (each["verdict"], each["load"]["state"]) for each in ended.json["tables"]}
+    assert found == {"broken": ("error", "failed"), "torn": ("error", "failed"), "t": ("pass", "loaded")}
+    assert ended.code == 3
+    assert space.run("run", "broken").code == 2
+    assert space.run("run", "nowhere").code == 2
+
+
+def test_a_load_and_a_judgement_have_pages_and_the_ledger_answers_an_auditor(space: Space) -> None:
+    charter(space, "{day}")
+    sent(space, DAY, "A,1", "B,x")
+    load(space)
+    old = (space.root / "charters/t.toml").read_text()
+    space.charter(old.replace('kind = "integer"', 'kind = "integer"\nbetween = [0, 9]'), "t")
+    space.run("judge", "t")
+
+    pages = [space.run("report", *words) for words in (("--load", "1"), ("--judged", "t"))]
+    kept = space.run("ledger", "--load", "1", "--json").json
+
+    assert [page.out.strip()[:15] for page in pages] == ["reports/load-1-", "reports/judged-"]
+    assert "Balance of load 1" in (space.root / pages[0].out.strip()).read_text()
+    assert kept["charter"] == old == space.run("ledger", "--load", "1", "--charter").out
+    told = kept["load"]
+    assert [told["balance"][name] for name in ("how", "before", "after")] == ["append", 0, 1]
+    assert told["by"] and told["charter"] and told["place"] == "warehouse" and "command" in told
+    assert "append" in space.run("ledger", "--load", "1").out
+    for words in (
+        ("ledger", "--load", "9"),
+        ("report", "--load", "9"),
+        ("report", "--judged", "x"),
+        ("report", "1", "--load", "1"),
+    ):
+        assert space.run(*words).code == 2
+
+
+# ---- what was not taken as it came
+
+
+@pytest.mark.parametrize("policy", ["", "reject", "skip", "load"])
+def test_rows_without_a_value_are_rejects_unless_the_charter_says_otherwise(space: Space, policy: str) -> None:
+    charter(space, "{day}", load=f'all_blank_rows = "{policy}"' if policy else "")
+    sent(space, DAY, "A,1", ",", " ,", "B,")
+
+    balance = (found := load(space))["balance"]
+
+    counts = {"skip": (2, 0, 2), "load": (4, 0, 0)}.get(policy, (2, 2, 0))
+    assert tuple(balance[name] for name in ("loaded", "rejected", "skipped")) == counts
+    assert found["reasons"] == ({} if policy in {"skip", "load"} else {"all_blank": 2})
+    altered = [] if policy in {"", "reject"} else [{"what": "blank", "count": 2, "line": 3}]
+    assert balance["files"][0]["altered"] == altered
+    assert space.run("reconcile", "t").code == 0
+
+
+def test_every_alteration_is_counted_with_its_first_line(space: Space) -> None:
+    more = 'short_rows = "fill"\nlong_rows = "cut"'
+    charter(space, "{day}-*", delivery="layout = { trim = true }", load=more)
+    one = sent(space, f"{DAY}-1", "A,1", "B", " C ,3 ", "D,4,5,6", "E")
+    sent(space, f"{DAY}-2", "F,6")
+    three = sent(space, f"{DAY}-3", "G,7", "H")
+
+    found = load(space)
+
+    altered = {each["file"]: each["altered"] for each in found["balance"]["files"] if each["altered"]}
+    assert altered == {
+        one: [{"what": "filled", "count": 2, "line": 3}, {"what": "cut", "count": 1, "line": 5}, {"what": "trimmed", "count": 2, "line": 4}],
+        three: [{"what": "filled", "count": 1, "line": 3}],
+    }  # fmt: skip
+    assert f"{one}: 2 cells trimmed, first in line 4" in space.run("ledger", "--load", "1").out.replace("\n", " ")

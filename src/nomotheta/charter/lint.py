@@ -102,6 +102,9 @@ def _deliveries(read: Read) -> list[Problem]:
         mend = 'write files = "inbox/…-{day}-*.csv", or take parts out'
         told = "the pattern stands for one file a day" if daily else "the files are not those of a day"
         found.append(read.source.problem(("delivery", "parts"), told, mend))
+    if load.rejects is not None and load.rejects.table == charter.table:
+        told = "rejected rows cannot go into the table that is loaded"
+        found.append(read.source.problem(("load", "rejects"), told, f'write table = "{charter.table}_rejects"'))
     place_filled = [name for name, column in charter.columns.items() if column.from_ == FROM_PLACE]
     for name in place_filled if load.slice else ():
         if re.search(rf"\b{re.escape(name)}\b", load.slice or "", re.I):

@@ -159,6 +159,12 @@ class Staging(Declared):
     rows: Annotated[int, Field(ge=1000)]
 
 
+class RejectsTable(Declared):
+    """A table beside the one that is loaded, which takes what was set aside."""
+
+    table: Annotated[str, Field(min_length=1)]
+
+
 class Load(Declared):
     """How a delivery goes into the table."""
 
@@ -168,11 +174,13 @@ class Load(Declared):
     tolerate: Tolerated = NONE
     short_rows: Literal["reject", "fill"] = "reject"
     long_rows: Literal["reject", "cut"] = "reject"
+    all_blank_rows: Literal["reject", "skip", "load"] = "reject"
     extra_columns: Literal["refuse", "ignore"] = "refuse"
     missing_columns: Literal["refuse", "null"] = "refuse"
     empty: Literal["refuse", "accept"] = "refuse"
     after_fail: Literal["undo", "keep"] = "undo"
     keep_previous: bool = False
+    rejects: RejectsTable | None = None
     staging: Staging | None = None
 
     @model_validator(mode="after")

@@ -514,12 +514,17 @@ def places(workspace: Folder = HERE, json: Json = False) -> None:
 def ledger(
     table: Annotated[str | None, typer.Argument(metavar="TABLE", help="Only this table.")] = None,
     last: Annotated[int, typer.Option("--last", metavar="N", min=1, help="So many entries.")] = 30,
+    load: Annotated[int | None, typer.Option("--load", metavar="N", help="All that is known of one load.")] = None,
+    charter: Annotated[bool, typer.Option("--charter", help="With --load: the charter as it was then.")] = False,
     workspace: Folder = HERE,
     json: Json = False,
 ) -> None:
     """Show what happened before, newest first."""
     with guarded(json=json):
         opened = _open(workspace)
+        if load is not None:
+            _show_kept(opened, load, charter=charter, json=json)
+            return
         entries = opened.ledger.entries(table, last)
         if json:
             from nomotheta.report.documents import LedgerPage
@@ -531,20 +536,39 @@ def ledger(
         show_ledger(entries, opened.zone)
 
 
+def _show_kept(opened: Workspace, load_no: int, *, charter: bool, json: bool) -> None:
+    """A load as the ledger keeps it."""
+    kept, began, text = opened.kept_load(load_no)
+    if json:
+        from nomotheta.report.documents import LedgerLoad
+
+        _print(LedgerLoad(kept, began.isoformat(), text))
+    elif charter:
+        typer.echo(text, nl=not text.endswith("\n"))
+    else:
+        from nomotheta.cli.show import show_kept
+
+        show_kept(kept, began.astimezone(opened.zone))
+
+
 @app.command()
 def report(
     run: Annotated[int | None, typer.Argument(metavar="RUN", help="The run; default: the newest.")] = None,
     file: Annotated[Path | None, typer.Option("--to", metavar="FILE", help="Where; default: reports/.")] = None,
+    load: Annotated[int | None, typer.Option("--load", metavar="N", help="In place of a run: one load.")] = None,
+    judged: Annotated[
+        str | None, typer.Option("--judged", metavar="TABLE", help="In place of a run: a table as last judged.")
+    ] = None,
     workspace: Folder = HERE,
     json: Json = False,
 ) -> None:
-    """Write the page of a run: one HTML file."""
+    """Write the page of a run, of a load, or of a judgement: one HTML file."""
     with guarded(json=json):
-        result, path = _open(workspace).report(run, file)
+        result, path = _open(workspace).report(run, file, load_no=load, judged=judged)
         if json:
             from nomotheta.report.documents import Page
 
-            _print(Page(result.run_id, str(path)))
+            _print(Page(result.run_id or None, str(path)))
             return
         from nomotheta.cli.show import relative
 

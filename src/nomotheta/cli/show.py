@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 from collections import Counter
 from collections.abc import Iterable, Sequence
 from pathlib import Path
@@ -256,6 +257,8 @@ def show_balance(console: Console, balance: Balance, *, undone: bool = False) ->
     after = f"{balance.before:,} again" if undone else f"{balance.after:,}"
     grid.add_row(Text("rows", "dim"), Text(rows))
     grid.add_row(Text("table", "dim"), Text(f"{balance.before:,} before{removed} + {new} → {after}"))
+    for told in balance.alterations():
+        grid.add_row(Text("altered", "dim"), Text(visible(told)))
     console.print(indented(grid, 2))
 
 
@@ -467,8 +470,6 @@ def _show_differences(console: Console, result: Reconciliation) -> None:
 
 def show_ledger(entries: Sequence[Entry], zone: object) -> None:
     """What happened, newest first."""
-    import datetime
-
     console = out()
     if not entries:
         console.print("The ledger is empty: nothing was loaded, judged or reconciled yet.")
@@ -484,6 +485,43 @@ def show_ledger(entries: Sequence[Entry], zone: object) -> None:
             Text(str(each.day) if each.day else ""), verdict_text(each.verdict), Text(visible(each.summary)),
         )  # fmt: skip
     console.print(table)
+
+
+def show_kept(load: LoadResult, began: datetime.datetime) -> None:
+    """All that the ledger keeps of a load, for whoever asks later how a table came to be what it is."""
+    console = out()
+    what = f"  load {load.load_no} for {load.day}: {STATES[load.state]}"
+    console.print(Text.assemble((load.table, "bold"), "  ", verdict_text(load.verdict), what))
+    balance = load.balance
+    grid = Table.grid(padding=(0, 1))
+    facts = [
+        ("when", f"{began:%Y-%m-%d %H:%M:%S %Z}, {load.seconds:.1f} s"),
+        ("by", load.by or "–"),
+        ("command", f"nomotheta {load.command}" if load.command else "–"),
+        ("place", load.place),
+        ("how", balance.how if balance else "–"),
+        ("charter", f"version {load.charter}" if load.charter else "–"),
+    ]
+    if load.mends is not None:
+        facts.append(("mends", f"rows of load {load.mends}"))
+    if load.replaced:
+        facts.append(("replaced", f"load {', '.join(map(str, load.replaced))}"))
+    for name, value in facts:
+        grid.add_row(Text(name, "dim"), Text(visible(value)))
+    console.print(indented(grid, 2))
+    if balance is not None:
+        show_balance(console, balance, undone=load.state == "undone")
+        for each in balance.files[:_FILES]:
+            console.print(
+                indented(Text(f"{visible(each.file)}  {each.bytes:,} bytes  BLAKE3 {each.content}", "dim"), 2)
+            )
+        if len(balance.files) > _FILES:
+            console.print(indented(Text(f"… and {len(balance.files) - _FILES:,} more files: --json", "dim"), 2))
+    if load.charter:
+        console.print(indented(Text(f"→ its charter: nomotheta ledger --load {load.load_no} --charter"), 2))
+
+
+_FILES = 10  # that are shown one by one
 
 
 def show_places(answers: Sequence[PlaceAnswer]) -> None:

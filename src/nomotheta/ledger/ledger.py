@@ -122,6 +122,16 @@ class Ledger:
             verdict=result.verdict, summary=summary_of_judgement(result), document=_dump(result),
         )  # fmt: skip
 
+    def judgement(self, table: str) -> tuple[Judgement, datetime.datetime] | None:
+        """The newest judgement of a table, and when it began; None where there was none."""
+        rows = self._rows(
+            "SELECT document, started FROM entries WHERE what = 'judge' AND table_name = ? "
+            "ORDER BY entry_id DESC LIMIT 1", table,
+        )  # fmt: skip
+        if not rows:
+            return None
+        return _adapter(Judgement).validate_json(rows[0][0]), datetime.datetime.fromisoformat(rows[0][1])
+
     def add_reconciliation(self, result: Reconciliation, started: datetime.datetime, run_id: int | None) -> None:
         """A reconciliation."""
         self._add(

@@ -13,7 +13,7 @@ from nomotheta.rules import Finding, Verdict
 
 State = Literal[
     "loaded", "undone", "refused", "unchanged", "nothing arrived", "held back", "failed", "started", "cut off",
-    "rehearsed", "taken out",
+    "rehearsed", "taken out", "judged",
 ]  # fmt: skip
 
 

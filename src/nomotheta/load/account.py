@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nomotheta.charter import Compiled, Stated
-from nomotheta.load.balance import FileCount
+from nomotheta.load.balance import Altered, FileCount
 from nomotheta.load.blocks import Piece
 from nomotheta.load.footers import check_footer
 from nomotheta.load.tally import Tally
@@ -35,6 +35,8 @@ class Account:
     _records: int = 0
     _rejected: int = 0
     _repeated: int = 0
+    _skipped: int = 0
+    _altered: dict[str, list[int]] = field(default_factory=dict)
     _seen: Counter[tuple[str, str]] = field(default_factory=Counter)
     _tally: Tally = field(default_factory=Tally)
     _tallies: list[tuple[str, SourceFile, Tally]] = field(default_factory=list)
@@ -46,14 +48,22 @@ class Account:
         if worked.parts is not None:
             parts = worked.parts
             records, rejects, repeats = np.diff(parts.records), parts.counted(rejected), parts.counted(repeated)
+            skipped = parts.counted(worked.skipped)
+            altered = _altered_parts(worked)
             for at in range(len(parts.names)):
                 file, lines = self.files[piece.at + at], parts.account(at)
-                self.counts.append(_count(file, lines, int(records[at]), int(rejects[at]), int(repeats[at])))
+                count = _count(file, lines, int(records[at]), int(rejects[at]), int(repeats[at]), int(skipped[at]))
+                self.counts.append(replace(count, altered=altered[at]) if at in altered else count)
             return
         self.before += batch.count
         self._records += batch.count - batch.headings
         self._rejected += len(rejected)
         self._repeated += len(repeated)
+        self._skipped += len(worked.skipped)
+        for what, (of, times) in worked.altered.items():
+            first = int(batch.line_numbers(of[:1])[0])
+            before = self._altered.setdefault(what, [0, first])
+            before[0] += int(times.sum())
         self._seen.update(worked.notes)
         self._tally.add(worked)
         _take_in(piece.source.lines, batch)
@@ -63,11 +73,13 @@ class Account:
         file, source = self.files[piece.at], piece.source
         source.check_whole()
         check_footer(source, piece.plan)
-        self.counts.append(_count(file, source.lines, self._records, self._rejected, self._repeated))
+        count = _count(file, source.lines, self._records, self._rejected, self._repeated, self._skipped)
+        altered = tuple(Altered(what, times, line) for what, (times, line) in self._altered.items())
+        self.counts.append(replace(count, altered=altered))
         self._tallies.append((file.name, source, self._tally))
         self.notes += [f"{file.name}: {name}: {count:,} {told}" for (name, told), count in self._seen.items()]
-        self.before = self._records = self._rejected = self._repeated = 0
-        self._seen, self._tally = Counter(), Tally()
+        self.before = self._records = self._rejected = self._repeated = self._skipped = 0
+        self._seen, self._tally, self._altered = Counter(), Tally(), {}
 
     def take_conflicts(self, by_file: Mapping[str, int]) -> None:
         """Of the rows that repeat a key, so many of each file are no copies."""
@@ -111,8 +123,25 @@ def _take_in(lines: Lines, batch: Batch) -> None:
     lines.records += batch.lines - batch.empty - batch.comments - batch.headers
 
 
-def _count(file: ArrivedFile, lines: Lines, records: int, rejected: int, repeated: int) -> FileCount:
+def _altered_parts(worked: Worked) -> dict[int, tuple[Altered, ...]]:
+    """By the number of each file that was read with others, what was not taken as it came."""
+    parts, found = worked.parts, dict[int, list[Altered]]()
+    if parts is None:
+        return {}
+    for what, (records, times) in worked.altered.items():
+        of = parts.of(records)
+        for at in np.unique(of).tolist():
+            own = of == at
+            lines = worked.batch.line_numbers(records[own][:1])
+            line = int(parts.places(records[own][:1], lines, lines)[0][0])
+            found.setdefault(at, []).append(Altered(what, int(times[own].sum()), line))
+    return {at: tuple(each) for at, each in found.items()}
+
+
+def _count(
+    file: ArrivedFile, lines: Lines, records: int, rejected: int, repeated: int, skipped: int
+) -> FileCount:  # fmt: skip
     return FileCount(
         file.name, file.survey.content, file.survey.bytes_of_content, lines.read, lines.header, lines.comment,
-        lines.empty, lines.footer, lines.records, records, rejected, repeated,
+        lines.empty, lines.footer, lines.records, records, rejected, repeated, skipped=skipped,
     )  # fmt: skip

@@ -22,8 +22,37 @@ def aside_told(rejected: int, copies: int, conflicts: int) -> str:
 
 
 @dataclass(frozen=True, slots=True)
+class Altered:
+    """What was done to a file that was not taken as it came: how often, and in which line first.
+
+    `what` is `filled` (rows that were too short), `cut` (rows that were too long), `trimmed` (cells), or `blank` (rows
+    without a value that were skipped, or loaded).
+    """
+
+    what: str
+    count: int
+    line: int
+
+    def told(self) -> str:
+        """It in words."""
+        noun, done = _ALTERED[self.what]
+        return f"{counted(self.count, noun)} {done}, first in line {self.line:,}"
+
+
+_ALTERED = {
+    "filled": ("short row", "filled with nulls"),
+    "cut": ("long row", "cut"),
+    "trimmed": ("cell", "trimmed"),
+    "blank": ("row", "without a value"),
+}
+
+
+@dataclass(frozen=True, slots=True)
 class FileCount:
-    """One file's part: its content (BLAKE3), its bytes, its lines by what they are, and its records."""
+    """One file's part: its content (BLAKE3), its bytes, its lines by what they are, and its records.
+
+    `skipped` are records without a value, which the charter has left out.
+    """
 
     file: str
     content: str
@@ -38,6 +67,8 @@ class FileCount:
     rejected: int
     copies: int
     conflicts: int = 0
+    skipped: int = 0
+    altered: tuple[Altered, ...] = ()
 
     @property
     def repeated(self) -> int:
@@ -64,14 +95,14 @@ class FileCount:
         return " + ".join([*parts, f"{self.empty:,} empty", f"{self.record_lines:,} in records"])
 
 
-_SUMMED = [each.name for each in fields(FileCount)][2:]
+_SUMMED = [each.name for each in fields(FileCount)][2:-1]
 
 
 @dataclass(frozen=True, slots=True)
 class Balance:
     """Lines: every line is header, comment, empty, footer, or part of a record.
 
-    Rows: every record is loaded, rejected, a copy of a row with its key, or in conflict with it.
+    Rows: every record is loaded, rejected, a copy of a row with its key, in conflict with it, or skipped as blank.
 
     `before`, `removed` and `after` count the table's rows, in the load's own transaction. Of the rows that a merge
     loaded, `inserted` have new keys, `updated` differed from the row of their key, and `unchanged` did not.
@@ -85,6 +116,7 @@ class Balance:
     rejected: int = 0
     copies: int = 0
     conflicts: int = 0
+    skipped: int = 0
     before: int = 0
     removed: int = 0
     after: int = 0
@@ -101,7 +133,7 @@ class Balance:
         return cls(
             how, tuple(files), sum(file.lines for file in files), sum(file.records for file in files), loaded,
             sum(file.rejected for file in files), sum(file.copies for file in files),
-            sum(file.conflicts for file in files), before, removed, after,
+            sum(file.conflicts for file in files), sum(file.skipped for file in files), before, removed, after,
             *((merged.inserted, merged.updated, merged.unchanged) if merged else ()),
         )  # fmt: skip
 
@@ -112,7 +144,27 @@ class Balance:
 
     def aside(self) -> str:
         """The rows that were not loaded, in words."""
-        return aside_told(self.rejected, self.copies, self.conflicts)
+        skipped = f" + {self.skipped:,} skipped" if self.skipped else ""
+        return aside_told(self.rejected, self.copies, self.conflicts) + skipped
+
+    def alterations(self) -> list[str]:
+        """What was not taken as it came, in words, by file; of many files all together."""
+        if not self.many:
+            several = len(self.files) > 1
+            return [
+                f"{file.file}: {each.told()}" if several else each.told()
+                for file in self.files
+                for each in file.altered
+            ]
+        found: dict[str, list[int]] = {}
+        for file in self.files:
+            for each in file.altered:
+                total = found.setdefault(each.what, [0, 0])
+                total[0], total[1] = total[0] + each.count, total[1] + 1
+        return [
+            f"{counted(count, _ALTERED[what][0])} {_ALTERED[what][1]}, in {counted(files, 'file')}"
+            for what, (count, files) in found.items()
+        ]
 
     @property
     def many(self) -> bool:
@@ -136,11 +188,11 @@ class Balance:
             for file in self.files
             if file.lines != file.counted()
         ]
-        kept = self.loaded + self.rejected + self.repeated
+        kept = self.loaded + self.rejected + self.repeated + self.skipped
         if kept != self.records:
             found.append(
                 f"{counted(self.records, 'record')}, but loaded {self.loaded:,} + rejected {self.rejected:,} + "
-                f"copies {self.copies:,} + conflicts {self.conflicts:,} are {kept:,}"
+                f"copies {self.copies:,} + conflicts {self.conflicts:,} + skipped {self.skipped:,} are {kept:,}"
             )
         if self.how == "merge" and self.unchanged < 0:
             found.append(

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from nomotheta.charter import Compiled
 from nomotheta.errors import DeliveryError, NomothetaError, PlaceError, counted
 from nomotheta.events import Listener, nobody
+from nomotheta.load import rejects_table
 from nomotheta.load.balance import Balance
 from nomotheta.load.compare import compare
 from nomotheta.load.copies import Comparing, Told
@@ -72,6 +73,9 @@ class _Load:
         rejects.finish()
         self.settlement.check(self.stream.account)
         self.mark(loaded)
+        aside = self.compiled.charter.load.rejects
+        if aside is not None and self.place.columns(aside.table) is not None:
+            rejects_table.write(self.place, self.compiled.charter, aside.table, self.order.load_no, rejects.written)
         self.settlement.judged(self.judge(self.stream.set_aside.by_check, self.one_by_one, ""))
 
     def remove(self) -> int:
@@ -240,7 +244,9 @@ def _carry_out(step: _Load, rejects: RejectFile, ready: Callable[[Outcome], None
     place, compiled, order = step.place, step.compiled, step.order
     if order.staging:
         step.gather(rejects)
-    keep = order.removal is not None and order.removal.kept
+    keep, aside = order.removal is not None and order.removal.kept, compiled.charter.load.rejects
+    if aside is not None and not order.rehearsed:
+        rejects_table.prepare(place, aside.table)
     with (
         keeping(place, compiled, order.load_no, lambda: step.committing, keep=keep),
         place.transaction(compiled.charter.table),

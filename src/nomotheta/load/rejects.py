@@ -97,6 +97,11 @@ class RejectFile:
             self._writer.close()
         written.replace(self._part)
 
+    @property
+    def written(self) -> Path:
+        """Where they are before the load has ended; there is no such file where none was set aside."""
+        return self._part
+
     def keep(self) -> None:
         """Put the file in place."""
         self.finish()

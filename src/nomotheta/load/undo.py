@@ -13,6 +13,7 @@ from dataclasses import dataclass, replace
 from nomotheta.charter import Compiled
 from nomotheta.conditions import check
 from nomotheta.errors import DeclarationError, DeliveryError, NomothetaError, PlaceError, counted
+from nomotheta.load import rejects_table
 from nomotheta.load.balance import How
 from nomotheta.load.beside import beside
 from nomotheta.place import Mark, Now, Place, forget_files, outlived
@@ -160,6 +161,8 @@ def _taken_out(place: Place, load: TakeOut, workspace: str) -> TakenOut:
         )  # fmt: skip
     place.unmark(mark)
     forget_files(place, mark, load.now)
+    if charter.load.rejects is not None:
+        rejects_table.take_out(place, charter.load.rejects.table, load.load_no, load.now)
     return TakenOut(before, removed, restored, after)
 
 

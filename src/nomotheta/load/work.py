@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from decimal import Decimal
 from functools import cached_property
 from typing import Any
@@ -113,6 +113,12 @@ class Worked:
     totals: Mapping[str, Summed]
     file: str
     parts: Parts | None = None
+    skipped: Ints = field(default_factory=lambda: np.zeros(0, np.int64))
+
+    @property
+    def altered(self) -> Mapping[str, tuple[Ints, Ints]]:
+        """Records that were not taken as they came, by what was done to them, and how often."""
+        return self.batch.altered
 
     @property
     def weight(self) -> int:
@@ -174,7 +180,17 @@ def _work(batch: Batch, block: Any, plan: Plan, parts: Parts | None) -> Worked:
     bad = np.zeros(len(batch.records), np.bool_)
     for rows in misfits.values():
         bad |= rows
-    told += _checked(table, batch, plan, misfits, bad)
+    blank, skipped = _blank_rows(columns, batch, plan, misfits), np.zeros(0, np.int64)
+    policy = plan.charter.load.all_blank_rows
+    if len(blank) and policy == "reject":
+        bad[blank] = True
+        words = pa.nulls(len(blank), pa.string())
+        told.append(table_of(batch.records[blank], "", words, "all_blank", "a row holds a value", "holds no value"))
+    else:
+        batch.alter("blank", batch.records[blank])
+        skipped = batch.records[blank] if policy == "skip" else skipped
+    told += _checked(table, batch, plan, misfits, bad, blank if policy != "load" else blank[:0])
+    bad[blank if policy == "skip" else blank[:0]] = True
     records = batch.records
     if bad.any():
         table, records = _left(table, bad), records[~bad]
@@ -183,7 +199,7 @@ def _work(batch: Batch, block: Any, plan: Plan, parts: Parts | None) -> Worked:
     teller = Teller(batch, plan.file, parts, headers, plan.positions, plan.kinds, layout)
     set_aside = Aside.of(told, batch.odd, teller)
     return Worked(
-        batch, block.line, block.size, table, records, set_aside, hashes, notes, totals, plan.file, parts
+        batch, block.line, block.size, table, records, set_aside, hashes, notes, totals, plan.file, parts, skipped
     )  # fmt: skip
 
 
@@ -240,6 +256,46 @@ def _typed(
     return columns, misfits, told
 
 
+def _blank_rows(
+    columns: Mapping[str, Any], batch: Batch, plan: Plan, misfits: Mapping[str, NDArray[np.bool_]]
+) -> Ints:  # fmt: skip
+    """The rows of which no column of the file holds a value, as of lines that are all separators."""
+    names = [name for name in plan.columns if name in plan.positions]
+    rows = np.arange(len(batch.records) if len(names) > 1 else 0)  # of one column, a blank row is a null
+    for name in sorted(names, key=lambda name: pa.types.is_string(columns[name].type)):  # numbers are told at once
+        if not len(rows):
+            break
+        if name in misfits:
+            rows = rows[~misfits[name][rows]]
+        rows = rows[_is_blank(columns[name], rows)]
+    return rows
+
+
+_SPACE, _ASCII = 0x20, 0x7F  # no text that begins with a letter between these is white space alone
+
+
+def _is_blank(column: Any, rows: Ints) -> NDArray[np.bool_]:
+    """Which of some rows of a column hold nothing, or only white space."""
+    if not pa.types.is_string(column.type):
+        if not column.null_count:
+            return np.zeros(len(rows), np.bool_)
+        return np.asarray(column.is_null().to_numpy(zero_copy_only=False)[rows], np.bool_)
+    cells = column if len(rows) == len(column) else column.take(pa.array(rows))
+    cells = cells.combine_chunks() if isinstance(cells, pa.ChunkedArray) else cells
+    edges = np.frombuffer(cells.buffers()[1], np.int32)[cells.offset : cells.offset + len(cells) + 1]
+    data = cells.buffers()[2]
+    letters = np.frombuffer(data, np.uint8) if data is not None and data.size else np.zeros(1, np.uint8)
+    first = letters[np.minimum(edges[:-1], len(letters) - 1)]
+    found = (np.diff(edges) == 0) | (first <= _SPACE) | (first >= _ASCII)
+    if cells.null_count:
+        found |= cells.is_null().to_numpy(zero_copy_only=False)
+    unsure = np.flatnonzero(found)
+    if len(unsure):
+        trimmed = pc.utf8_trim_whitespace(cells.take(pa.array(unsure)))
+        found[unsure] = pc.equal(pc.fill_null(pc.binary_length(trimmed), 0), 0).to_numpy(zero_copy_only=False)
+    return np.asarray(found, np.bool_)
+
+
 def _total(name: str, values: Any, batch: Batch, misfits: NDArray[np.bool_] | None, plan: Plan) -> Summed:
     """The sum of a column, and what of it could not be read."""
     exact = values.cast(pa.decimal128(38, getattr(values.type, "scale", 0)))
@@ -270,11 +326,11 @@ def _constant(value: Any, kind: Kind, batch: Batch, file: str, parts: Parts | No
 
 
 def _checked(
-    table: Any, batch: Batch, plan: Plan, misfits: Mapping[str, NDArray[np.bool_]], bad: NDArray[np.bool_]
+    table: Any, batch: Batch, plan: Plan, misfits: Mapping[str, NDArray[np.bool_]], bad: NDArray[np.bool_], blank: Ints
 ) -> list[Any]:
     """Mark the rows that break a check which sets rows aside, and tell of them in tables of faults.
 
-    A cell that has no value of its kind is not told of twice.
+    A cell that has no value of its kind is not told of twice, nor anything more of a row that is `blank`.
     """
     told = []
     private = plan.charter.private()
@@ -283,6 +339,8 @@ def _checked(
         for name in check.columns:
             if name in misfits:
                 rows = rows[~misfits[name][rows]]
+        if len(blank):
+            rows = rows[~np.isin(rows, blank)]
         if not len(rows):
             continue
         bad[rows] = True

@@ -112,6 +112,16 @@ class LedgerPage:
 
 
 @dataclass(frozen=True, slots=True)
+class LedgerLoad:
+    """A load as the ledger keeps it, when it began, and the charter that was carried out, as TOML."""
+
+    load: LoadResult
+    began: str
+    charter: str
+    format: str = "nomotheta/ledger-load/1"
+
+
+@dataclass(frozen=True, slots=True)
 class Places:
     """The places that are declared, each tried."""
 
@@ -121,9 +131,9 @@ class Places:
 
 @dataclass(frozen=True, slots=True)
 class Page:
-    """A report that was written."""
+    """A report that was written: of a run, or where there is no number of one, of a load or a judgement."""
 
-    run_id: int
+    run_id: int | None
     file: str
     format: str = "nomotheta/report/1"
 
@@ -159,6 +169,7 @@ DOCUMENTS = (
     Rejects,
     RejectsFile,
     LedgerPage,
+    LedgerLoad,
     Places,
     Page,
     Demo,

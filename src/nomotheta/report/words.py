@@ -18,6 +18,7 @@ STATES = {
     "unchanged": "unchanged since it was last loaded",
     "nothing arrived": "nothing arrived, and nothing had to",
     "held back": "held back",
+    "judged": "checked",
     "failed": "could not be loaded",
 }
 _ORDER = {"error": 0, "fail": 1, "warn": 2, "pass": 3}

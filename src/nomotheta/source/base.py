@@ -55,7 +55,8 @@ class Batch:
     the format has types of its own; or a struct of `text` and `value` where cells of both sorts occur, `value` being
     canonical text. `records` is the record of each row, counted in the block from 0; `count` all records of the block,
     of which `headings` are the header again; `lines`, `empty`, `comments` and `headers` its lines in all and those of
-    no record. `days_from` says from when on the file counts days, where a number may be one.
+    no record. `days_from` says from when on the file counts days, where a number may be one. `altered` are records that
+    were not taken as they came, by what was done to them, and how often to each.
     """
 
     columns: Sequence[Any]
@@ -68,6 +69,12 @@ class Batch:
     headers: int = 0
     headings: int = 0
     days_from: DaysFrom = ""
+    altered: dict[str, tuple[Ints, Ints]] = field(default_factory=dict)
+
+    def alter(self, what: str, records: Ints, counts: Ints | None = None) -> None:
+        """Keep that something was done to some records, once to each, or so often."""
+        if len(records):
+            self.altered[what] = (records, np.ones(len(records), np.int64) if counts is None else counts)
 
     @property
     def a_line_each(self) -> bool:

@@ -211,7 +211,7 @@ def read_texts(
     if batch.odd and (fill or cut):
         batch = _mended(batch, layout, width, fill=fill, cut=cut)
     if layout.trim:
-        batch.columns = [_trimmed(column, layout) for column in batch.columns]
+        _trim(batch, layout)
     return batch
 
 
@@ -426,6 +426,8 @@ def _mended(batch: TextBatch, layout: Layout, width: int, *, fill: bool, cut: bo
         rows.append(
             [*values, *[(layout.null_words[0].encode() if layout.null_words else b"", False)] * (width - len(values))]
         )
+    for reason, what in (("too_few_fields", "filled"), ("too_many_fields", "cut")):
+        batch.alter(what, np.array([odd.record for odd in chosen if odd.reason == reason], np.int64))
     added = _text_columns(rows, layout, width)
     records = np.concatenate([batch.records, np.array([odd.record for odd in chosen], np.int64)])
     order = pa.array(np.argsort(records))
@@ -436,12 +438,26 @@ def _mended(batch: TextBatch, layout: Layout, width: int, *, fill: bool, cut: bo
     return batch
 
 
-def _trimmed(column: Any, layout: Layout) -> Any:
-    """Without white space at the ends; what became a null word by that is null."""
-    trimmed = pc.utf8_trim_whitespace(column)
+def _trim(batch: TextBatch, layout: Layout) -> None:
+    """Take white space off the ends of all cells, and count the cells that had some."""
+    counts = np.zeros(len(batch.records), np.int64)
+    columns = []
+    for column in batch.columns:
+        trimmed = pc.utf8_trim_whitespace(column)
+        changed = pc.fill_null(pc.not_equal(pc.binary_length(trimmed), pc.binary_length(column)), fill_value=False)
+        if pc.any(changed).as_py():
+            counts += changed.to_numpy(zero_copy_only=False)
+            trimmed = _null_again(trimmed, changed, layout)
+        columns.append(trimmed)
+    batch.columns = columns
+    rows = np.flatnonzero(counts)
+    batch.alter("trimmed", batch.records[rows], counts[rows])
+
+
+def _null_again(trimmed: Any, changed: Any, layout: Layout) -> Any:
+    """What became a null word when white space was taken off is null."""
     if not layout.null_words:
         return trimmed
-    changed = pc.not_equal(pc.binary_length(trimmed), pc.binary_length(column))
     null = pc.and_(changed, pc.is_in(trimmed, pa.array(layout.null_words, pa.string())))
     return pc.if_else(pc.fill_null(null, fill_value=False), pa.scalar(None, pa.string()), trimmed)
 

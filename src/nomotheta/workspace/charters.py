@@ -78,6 +78,34 @@ class Charters:
         chosen = set(tables) or set(known)
         return [known[table] for table in order if table in chosen]
 
+    def apart(self, tables: Sequence[str] = ()) -> tuple[list[Compiled], dict[str, DeclarationError]]:
+        """The charters of these tables, or all, that are right, in order; and what is wrong with the others, by table.
+
+        A charter that cannot be read at all goes by the name of its file.
+
+        Raises:
+            DeclarationError: there is no charter, a table has none, or none of them is right.
+        """
+        known, problems, _ = self._linted
+        by_file: dict[str, list[Problem]] = {}
+        for problem in problems:
+            by_file.setdefault(problem.file, []).append(problem)
+        if not by_file:
+            return self.compiled(tables), {}
+        table_of = {each.file: table for table, each in known.items()}
+        broken = {table_of.get(file, Path(file).stem): declared_wrong(found) for file, found in by_file.items()}
+        right = [table for table in known if table not in broken]
+        chosen = [table for table in tables if table not in broken] if tables else right
+        if not chosen:
+            return self.compiled(tables), {}  # which says what is wrong
+        own = {table: error for table, error in broken.items() if not tables or table in tables}
+        unknown = [table for table in chosen if table not in known]
+        if unknown:
+            mend = did_you_mean(unknown[0], known, "charters: " + ", ".join(known))
+            raise DeclarationError(f"no charter declares the table '{unknown[0]}'", where=CHARTERS, mend=mend)
+        order = in_order({table: known[table] for table in right})
+        return [known[table] for table in order if table in set(chosen)], own
+
     def of(self, table: str) -> Compiled | None:
         """A table's charter, where it has one that is right."""
         return self._linted[0].get(table)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 from nomotheta.charter import Compiled
@@ -33,11 +33,16 @@ class Running:
         self.run_id = 0
         self.results: dict[str, TableResult] = {}
 
-    def run(self, chosen: Sequence[Compiled], told: Callable[[TableResult], None]) -> RunResult:
-        """Carry it out; `told` hears of each table when it is done."""
+    def run(
+        self, chosen: Sequence[Compiled], broken: Mapping[str, DeclarationError], told: Callable[[TableResult], None]
+    ) -> RunResult:  # fmt: skip
+        """Carry it out; `told` hears of each table when it is done. Tables whose charters are wrong are said to be."""
         started, clock = moment(), time.perf_counter()
         ledger = self.context.ledger
         self.run_id = ledger.begin_run(self.day, started)
+        for table, error in broken.items():
+            self.results[table] = result = self._failed(table, self.place or "", error)
+            told(result)
         with self.context.places.keeping():
             for compiled in chosen:
                 self.results[compiled.charter.table] = result = self._table(compiled)
@@ -66,10 +71,7 @@ class Running:
                 self.context, compiled, self.day, self.place, self.run_id, self.wanted, self.listener
             )  # fmt: skip
         except DeclarationError as error:  # a secret is not set, a driver is missing: the other tables have theirs
-            why = (error.what, error.where, error.mend)
-            failed = LoadResult(charter.table, place, self.day, "failed", "error", None, *why)
-            self.context.ledger.add_load(failed, moment(), self.run_id)
-            return TableResult(charter.table, "error", failed, **about)
+            return self._failed(charter.table, place, error, **about)
         verdict, reconciliation, message = result.verdict, None, ""
         if result.state in _HAS:
             again = self._open_again(compiled, place)
@@ -86,6 +88,12 @@ class Running:
                 message = f"{message}; {told}" if message else told
                 verdict = gravest([verdict, "fail" if isinstance(error, DeliveryError) else "error"])
         return TableResult(charter.table, verdict, result, reconciliation=reconciliation, message=message, **about)
+
+    def _failed(self, table: str, place: str, error: DeclarationError, **about: Any) -> TableResult:
+        """A table of which a declaration is wrong."""
+        failed = LoadResult(table, place, self.day, "failed", "error", None, error.what, error.where, error.mend)
+        self.context.ledger.add_load(failed, moment(), self.run_id)
+        return TableResult(table, "error", failed, **about)
 
     def _open_again(self, compiled: Compiled, place: str) -> list[LoadResult]:
         """Rows that were set aside for the sake of rows which are gone come in."""

@@ -241,18 +241,19 @@ class Workspace:
     ) -> RunResult:  # fmt: skip
         """The whole path for all or some tables, in the order of their references.
 
-        A table that fails holds back only those that refer to it.
+        A table that fails, or whose charter is wrong, holds back only those that refer to it.
 
         Raises:
-            DeclarationError: a charter or the call is wrong; nothing was done.
+            DeclarationError: all charters or the call is wrong; nothing was done.
         """
-        chosen = [each for each in self.compiled(tables) if each.charter.delivery is not None]
-        if not chosen:
+        right, broken = self.charters.apart(tables)
+        chosen = [each for each in right if each.charter.delivery is not None]
+        if not chosen and not broken:
             raise DeclarationError("no charter declares a [delivery], so there is nothing to run", where=CHARTERS)
         from nomotheta.workspace.running import Running
 
         running = Running(self.context, day or self.today(), place, listener, create=create)
-        return running.run(chosen, told)
+        return running.run(chosen, broken, told)
 
     # ---- rejects
 
@@ -305,24 +306,35 @@ class Workspace:
         """
         return tell(self.settings, self.ledger, self.root, self.zone, self.context.identity, result)
 
-    # ---- report
-
-    def report(self, run_id: int | None = None, file: Path | None = None) -> tuple[RunResult, Path]:
-        """Write the page of a run, or of the newest one.
+    def kept_load(self, load_no: int) -> tuple[LoadResult, datetime.datetime, str]:
+        """A load as the ledger keeps it, when it began, and the charter that was carried out, as TOML.
 
         Raises:
-            DeclarationError: no such run is in the ledger.
+            DeclarationError: there is no such load.
+        """
+        load, began = self.ledger.load(load_no), self.ledger.began(load_no)
+        if load is None or began is None:
+            raise DeclarationError(f"there is no load {load_no} in the ledger", mend="see: nomotheta ledger")
+        charter = self.ledger.charter(load.charter)
+        return load, began, charter[0] if charter else ""
+
+    # ---- report
+
+    def report(
+        self, run_id: int | None = None, file: Path | None = None, *, load_no: int | None = None,
+        judged: str | None = None,
+    ) -> tuple[RunResult, Path]:  # fmt: skip
+        """Write the page of a run, or of the newest one; or that of a load, or of the newest judgement of a table.
+
+        Raises:
+            DeclarationError: no such run, load or judgement is in the ledger, or the page cannot be written.
         """
         from nomotheta.report.page import page
         from nomotheta.report.write import write_file
+        from nomotheta.workspace.reporting import page_of
 
-        result = self.ledger.run(run_id)
-        if result is None:
-            known = self.ledger.runs()
-            told = f"there is no run {run_id} in the ledger" if run_id else "the ledger holds no run yet"
-            mend = f"its runs: {', '.join(map(str, known[-10:]))}" if known else "start one: nomotheta run"
-            raise DeclarationError(told, mend=mend)
-        path = file or self.root / "reports" / f"run-{result.run_id}-{result.day}.html"
+        result, name = page_of(self.context, run_id, load_no, judged)
+        path = file or self.root / "reports" / f"{name}.html"
         try:
             write_file(path, page(result, moment().astimezone(self.zone)))
         except OSError as error:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from dataclasses import dataclass
 
 import numpy as np
@@ -53,6 +54,9 @@ class FixedFile(LineFile):
             wrong |= have > declared
         odd = [_odd(int(at), int(have[at]), need) for at in np.flatnonzero(wrong)]
         texts = set_aside(batch, texts, odd)
+        short = (have < need) & ~wrong
+        batch.alter("filled", np.flatnonzero(short))
+        batch.alter("cut", np.flatnonzero((have > (declared or sys.maxsize)) & ~wrong))
         batch.columns = [self._column(texts, *span) for span in spans]
         return batch
 

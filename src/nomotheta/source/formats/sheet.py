@@ -89,11 +89,14 @@ class SheetFile(RowFile):
         keep = np.ones(len(full), np.bool_)
         keep[[each.record for each in odd]] = False
         columns = [column.filter(pa.array(keep)) for column in whole] if odd else whole
-        return RowBatch(
+        long = [record for record, at in enumerate(full.tolist()) if len(rows[at]) > width and keep[record]]
+        batch = RowBatch(
             columns, np.flatnonzero(keep), odd, len(full), len(rows), len(rows) - len(full), names=names,
             rows=full + block.line, whole=whole,
             days_from="1904" if self._book.from_1904 else "1900",
         )  # fmt: skip
+        batch.alter("cut", np.array(long, np.int64))
+        return batch
 
     def _unread(self, first_line: int, count: int) -> dict[int, tuple[int, str]]:
         """By row of a block, the first of the wanted columns whose cell is not empty but has no value, and why."""
