@@ -499,13 +499,11 @@ def show_kept(load: LoadResult, began: datetime.datetime) -> None:
         ("by", load.by or "–"),
         ("command", f"nomotheta {load.command}" if load.command else "–"),
         ("place", load.place),
-        ("how", balance.how if balance else "–"),
+        ("how", _how(load)),
         ("charter", f"version {load.charter}" if load.charter else "–"),
     ]
     if load.mends is not None:
         facts.append(("mends", f"rows of load {load.mends}"))
-    if load.replaced:
-        facts.append(("replaced", f"load {', '.join(map(str, load.replaced))}"))
     for name, value in facts:
         grid.add_row(Text(name, "dim"), Text(visible(value)))
     console.print(indented(grid, 2))
@@ -519,6 +517,14 @@ def show_kept(load: LoadResult, began: datetime.datetime) -> None:
             console.print(indented(Text(f"… and {len(balance.files) - _FILES:,} more files: --json", "dim"), 2))
     if load.charter:
         console.print(indented(Text(f"→ its charter: nomotheta ledger --load {load.load_no} --charter"), 2))
+
+
+def _how(load: LoadResult) -> str:
+    """How the rows went in, and whose place they took."""
+    if load.balance is None:
+        return "–"
+    own = f", in place of load {' and '.join(map(str, load.replaced))}" if load.replaced else ""
+    return load.balance.how + own
 
 
 _FILES = 10  # that are shown one by one

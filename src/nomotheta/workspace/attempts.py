@@ -75,17 +75,22 @@ class Attempt:
             charter=version_of(declared(self.compiled)), command=" ".join(map(visible, sys.argv[1:]))[:_COMMAND],
         )  # fmt: skip
         delivered = self.delivered or self.arrived
-        if delivered is None:
-            return result
-        known = result.state not in {"unchanged", "refused", "failed"}
-        left = [left_out_told(delivered.left_out)] if known else []
-        notes = [each for each in (*result.notes, *delivered.notes, *left) if each]
-        warnings = dict.fromkeys([*result.warnings, *delivered.warnings])
-        verdict = gravest([result.verdict, "warn" if warnings else "pass", "fail" if delivered.bad else "pass"])
-        return replace(
-            result, verdict=verdict, warnings=tuple(warnings), left_out=delivered.left_out, bad=delivered.bad,
-            replaced=delivered.replaced, notes=tuple(dict.fromkeys(notes)),
-        )  # fmt: skip
+        if delivered is not None:
+            result = _with_files(result, delivered)
+        return replace(result, verdict=gravest([result.verdict, "warn" if result.warnings else "pass"]))
+
+
+def _with_files(result: LoadResult, delivered: Delivered) -> LoadResult:
+    """A result with what became of the files of its delivery."""
+    left = [left_out_told(delivered.left_out)] if result.state not in {"unchanged", "refused", "failed"} else []
+    if delivered.replaced and result.state == "loaded":
+        left.append(f"took the place of load {' and '.join(map(str, delivered.replaced))}")
+    notes = [each for each in (*result.notes, *delivered.notes, *left) if each]
+    return replace(
+        result, verdict=gravest([result.verdict, "fail" if delivered.bad else "pass"]),
+        warnings=tuple(dict.fromkeys([*result.warnings, *delivered.warnings])), left_out=delivered.left_out,
+        bad=delivered.bad, replaced=delivered.replaced, notes=tuple(dict.fromkeys(notes)),
+    )  # fmt: skip
 
 
 def whoever() -> str:
