@@ -190,25 +190,6 @@ def test_a_bar_is_drawn_at_a_terminal(demo: Space) -> None:
     assert "reading the files of tickets" in ended.stdout
 
 
-@pytest.mark.parametrize("after", [0.0, 0.15, 0.4])
-def test_killed_at_any_moment_and_run_again_every_row_is_there_once(space: Space, after: float) -> None:
-    rows = "".join(f"T{n % 1000:03d};{n % 90},00;01.06.2026\n" for n in range(300_000))
-    space.charter(TICKETS.replace('[[keys]]\ncolumns = ["ticket_no"]\n', ""))
-    space.tickets("ticket_no;fare;sold_on\n" + rows)
-    process = subprocess.Popen(
-        [*PROGRAM, "load", "tickets", "--day", DAY, "--create"], cwd=space.root, stdout=subprocess.DEVNULL
-    )
-    while not (space.root / "warehouse.duckdb").exists() and process.poll() is None:
-        time.sleep(0.01)
-    time.sleep(after)
-    process.send_signal(signal.SIGKILL)
-    process.wait()
-
-    space.run("load", "tickets", "--day", DAY, "--create")
-
-    assert space.sql("select count(*) from tickets") == [(300_000,)]
-
-
 def test_the_errors_form_one_tree_with_an_exit_code_each() -> None:
     def below(kind: type[NomothetaError]) -> set[type[NomothetaError]]:
         return {kind} | {leaf for child in kind.__subclasses__() for leaf in below(child)}

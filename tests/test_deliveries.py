@@ -728,3 +728,15 @@ def test_every_alteration_is_counted_with_its_first_line(space: Space) -> None:
         three: [{"what": "filled", "count": 1, "line": 3}],
     }  # fmt: skip
     assert f"{one}: 2 cells trimmed, first in line 4" in space.run("ledger", "--load", "1").out.replace("\n", " ")
+
+
+def test_a_file_of_another_shape_is_one_message(space: Space) -> None:
+    charter(space, "{day}")
+    space.write(f"inbox/t-{DAY}.csv", "k,v\n" + "A,1,2\n" * 5_000)
+
+    found = load(space)
+
+    assert (found["state"], found["reasons"]) == ("refused", {})
+    assert "has 3 fields where the header has 2" in found["message"]
+    sent(space, DAY, "A,1,2", "B,1,2", "C,1,2", "D,1")
+    assert (load(space)["state"], rows(space)) == ("loaded", [("D", 1)])

@@ -115,35 +115,6 @@ def test_more_rejects_than_tolerated_undo_the_whole_load(space: Space, tolerate:
     assert len(space.rejects()) == 2
 
 
-def test_appending_knows_the_keys_that_stand_in_the_table(space: Space) -> None:
-    space.tickets(SOUND)
-    space.load()
-    space.tickets(HEAD + "T002;2,00;02.06.2026\nT003;3,00;02.06.2026\nT003;4,00;02.06.2026\n", "2026-06-02")
-
-    load = space.load(day="2026-06-02")
-
-    assert [load["balance"][key] for key in ("loaded", "copies", "conflicts", "before", "after")] == [1, 0, 2, 2, 3]
-    assert [(each["line"], each["message"]) for each in space.rejects()] == [
-        (2, "its key is in the table already (load 1), with another fare"),
-        (4, "has the key of line 3, but another fare"),
-    ]  # fmt: skip
-    assert space.sql("select fare::varchar from tickets where ticket_no = 'T003'") == [("3.00",)]
-
-
-def test_overwriting_replaces_all_rows_or_those_of_the_slice(space: Space) -> None:
-    space.charter(TICKETS.replace("[load]", '[load]\nhow = "overwrite"\nslice = "sold_on = :day"'))
-    space.tickets(HEAD + "T001;1,00;01.06.2026\nT002;2,00;01.06.2026\n")
-    space.tickets(HEAD + "T003;3,00;02.06.2026\n", "2026-06-02")
-    space.load()
-    space.load(day="2026-06-02")
-    space.tickets(HEAD + "T001;9,00;01.06.2026\n")
-
-    load = space.load()
-
-    assert [load["balance"][key] for key in ("before", "removed", "loaded", "after")] == [3, 2, 1, 2]
-    assert space.sql("select ticket_no, fare::varchar from tickets order by 1") == [("T001", "9.00"), ("T003", "3.00")]
-
-
 def test_a_key_that_is_judged_at_loading_is_judged_over_the_table_and_a_rule_over_the_load(space: Space) -> None:
     space.charter(TICKETS.replace('[[keys]]\ncolumns = ["ticket_no"]', '[[keys]]\notherwise = "warn"\ncolumns = ["ticket_no"]')
                   + '[[rules]]\nname = "dear"\nwhole = "max(fare) < 10"\n')  # fmt: skip
@@ -180,16 +151,6 @@ def test_rows_that_break_a_rejecting_rule_stay_out(space: Space) -> None:
     assert space.rejects()[0]["message"] == "breaks the rule 'dear'"
 
 
-def test_short_rows_are_filled_and_long_rows_cut_where_declared(space: Space) -> None:
-    space.charter(TICKETS.replace("[load]", '[load]\nshort_rows = "fill"\nlong_rows = "cut"'))
-    space.tickets(HEAD + 'T001;1,00\nT002;2,00;02.06.2026;more\n"T003";3,00;03.06.2026\n')
-
-    assert space.load()["balance"]["loaded"] == 3
-    assert space.sql("select ticket_no, sold_on is null from tickets order by 1") == [
-        ("T001", True), ("T002", False), ("T003", False),
-    ]  # fmt: skip
-
-
 def test_columns_come_by_their_header_in_any_order_or_from_the_load_itself(space: Space) -> None:
     more = '[columns.note]\nkind = "text"\nfrom = "Note to all"\n' + "".join(
         f'[columns.{name}]\nfrom = "@{word}"\n'
@@ -218,21 +179,6 @@ def test_without_a_header_columns_come_by_position(space: Space) -> None:
     assert space.load()["balance"]["loaded"] == 1
 
 
-def test_gzip_and_several_files_are_one_delivery(space: Space) -> None:
-    space.write(f"inbox/tickets-{DAY}.csv.1", SOUND)
-    space.write(
-        f"inbox/tickets-{DAY}.csv.2", gzip.compress((HEAD + "T003;3,00;03.06.2026\nT001;1,00;01.06.2026\n").encode())
-    )
-
-    balance = space.load()["balance"]
-
-    assert [(file["records"], file["rejected"], file["conflicts"]) for file in balance["files"]] == [
-        (2, 0, 0),
-        (2, 0, 1),
-    ]
-    assert (balance["records"], balance["loaded"], balance["conflicts"]) == (4, 3, 1)
-
-
 @pytest.mark.parametrize("same", ["plain", "gzip"])
 def test_content_that_was_loaded_before_is_refused_under_any_name(space: Space, same: str) -> None:
     space.tickets(SOUND)
@@ -244,22 +190,6 @@ def test_content_that_was_loaded_before_is_refused_under_any_name(space: Space, 
 
     assert (again["state"], again["exit"], again["table_rows"]) == ("refused", 1, 2)
     assert "loaded before, as load 1 for 2026-06-01" in again["message"]
-    assert space.sql("select count(*) from tickets") == [(2,)]
-
-
-def test_a_standing_list_that_has_not_changed_is_left_alone(space: Space) -> None:
-    space.charter(
-        TICKETS.replace("inbox/tickets-{day}.csv*", "list.csv").replace("[load]", '[load]\nhow = "overwrite"')
-    )
-    space.write("list.csv", SOUND)
-
-    states = [space.load()["state"], space.load()["state"]]
-    space.write("list.csv", HEAD + "T007;7,00;\n")
-    states.append(space.load()["state"])
-    space.write("list.csv", SOUND)
-    states.append(space.load()["state"])
-
-    assert states == ["loaded", "unchanged", "loaded", "loaded"]
     assert space.sql("select count(*) from tickets") == [(2,)]
 
 

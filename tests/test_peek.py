@@ -112,7 +112,8 @@ ODD = [
     (TEXT + '1;"x"y;3;4;5\n', "stray quote", 1),
     (TEXT + "id;code;fare;sold_on;note\n", "repeat of the header further down", 1),
     (TEXT + "\n\n", "empty lines", 2),
-    (TEXT + "7;x;1,00;01.06.2026;z\n", "repeat in what is nearly a key", 1),
+    (TEXT + "7;x;1,00;01.06.2026;z\n", "row in conflict with another about what is nearly a key", 1),
+    (TEXT + TEXT.splitlines()[3] + "\n", "row equal to another throughout", 1),
     (TEXT + "x;x;1,00;01.06.2026;z\n", "value other than a whole number", 1),
     (TEXT + "900;x;1.234,00;01.06.2026;z\n", "number with a thousands sign", 1),
     (TEXT + "900;x;1,00;31.06.2026;z\n", "value other than a date", 1),
@@ -172,7 +173,13 @@ def test_the_command_shows_what_matters_on_a_narrow_and_on_a_wide_terminal(demo:
     document = demo.run("peek", file, "--json").json
 
     assert ended.code == 0
-    for told in ("semicolon", "cp1252", "decimal(6,2)", "1.250,00", "repeat in what is nearly a key"):
+    for told in (
+        "semicolon",
+        "cp1252",
+        "decimal(6,2)",
+        "1.250,00",
+        "row in conflict with another about what is nearly a key",
+    ):
         assert told in ended.out
     assert document["format"] == "nomotheta/look/1"
 

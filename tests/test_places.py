@@ -487,29 +487,6 @@ def test_a_merge_into_a_table_whose_key_is_none_is_refused(sort: str, there: Spa
     assert database.ask("SELECT count(*) FROM tickets") == [(3,)]
 
 
-def test_a_load_is_taken_out_again_by_its_number(sort: str, there: Space, database: Database) -> None:
-    if sort == "general":  # which tells rows by their primary key alone
-        database.ask(
-            "CREATE TABLE tickets (ticket_no varchar(9) PRIMARY KEY, fare numeric(8,2), sold_on date, load_no bigint)"
-        )
-    there.tickets(GOOD)
-    there.tickets(GOOD.replace("T00", "T10"), "2026-06-02")
-    there.load()
-    there.load(day="2026-06-02")
-
-    found = there.run("undo", "1")
-
-    assert found.code == 0, found.text
-    assert "6 before − 3 removed → 3" in found.out
-    assert database.ask("SELECT count(*), min(ticket_no) FROM tickets") == [(3, "T101")]
-    assert there.run("undo", "1").code == 2
-    assert there.judge()["verdict"] == "pass"
-    assert there.run("reconcile", "tickets").code == 0
-    assert there.load()["state"] == "loaded"  # its content does not count as loaded any more
-    entries = there.run("ledger", "--json").json["entries"]
-    assert [each["state"] for each in entries if each["what"] == "undo"] == ["taken out"]
-
-
 def test_a_whole_number_beyond_64_bits_in_a_column_of_texts_breaks_its_kind(there: Space, database: Database) -> None:
     there.charter('table = "w"\n[columns.n]\nkind = "integer"\n', "w")
     database.ask("CREATE TABLE w (n varchar(40))")
@@ -580,28 +557,6 @@ def test_a_table_has_one_name_in_its_place(sort: str, there: Space, database: Da
     there.charter(TICKETS.replace('table = "tickets"', f'table = "{schema}.tickets"'))
 
     assert "is called tickets there" in there.load(table=f"{schema}.tickets")["message"]
-
-
-def test_what_an_overwrite_replaced_is_put_back(sort: str, there: Space, database: Database) -> None:
-    charter = TICKETS.replace('tolerate = "all"', 'tolerate = "all"\nhow = "overwrite"\nkeep_previous = true')
-    there.charter(charter if sort == "general" else charter.replace("keep_prev", 'slice = "sold_on = :day"\nkeep_prev'))
-    database.ask("CREATE TABLE tickets_before_2024 (n INTEGER)")  # somebody else's
-    day = "01.06.2026"
-    for file in (f"T001;1;{day}\nT002;2;{day}\n", f"T003;3;{day}\n", f"T004;4;{day}\n"):
-        there.tickets("ticket_no;fare;sold_on\n" + file)
-        there.load()
-
-    refused, first = there.run("undo", "2"), there.run("undo", "3")
-
-    assert refused.code == 1
-    assert "load 3 replaced rows after it" in refused.text
-    assert first.code == 0, first.text
-    assert database.ask("SELECT ticket_no, load_no FROM tickets") == [("T003", 2)]
-    assert "are not there" in there.run("undo", "2").text  # only the newest are kept
-    assert there.run("ledger", "--json").json["entries"][0]["verdict"] == "error"
-    with opened(there, database.url) as place:
-        assert place.tables() == ["tickets", "tickets_before_2024"]
-    assert database.ask("SELECT count(*) FROM nomotheta_marks WHERE content = 'kept'") == [(0,)]
 
 
 NUMBERED = {

@@ -6,6 +6,7 @@ sequences a place are played in every test run; NOMOTHETA_SEQUENCES=500 plays so
 
 from __future__ import annotations
 
+import copy
 import os
 import random
 from dataclasses import dataclass, field
@@ -287,6 +288,19 @@ class Play:
             assert tuple(sorted(each["file"] for each in found["left_out"] if each["load_no"])) == said.left_out
             assert found["load_no"] == self.model.number
 
+    def rehearse(self) -> None:
+        """A trial run says what a load would come to, and changes nothing."""
+        day = self.chance.choice(DAYS)
+        self.story.append(f"rehearse {day}")
+        if not self.model.number:
+            return  # there is no table yet
+        (found,) = self.space.run("load", "t", "--day", day, "--rehearse", "--json").json["loads"]
+        said = copy.deepcopy(self.model).deliver(day, again=False)
+        state = "rehearsed" if said.state == "loaded" else said.state
+        assert (found["state"], found["verdict"]) == (state, said.verdict), found["message"]
+        if said.state == "loaded":
+            assert [found["balance"][name] for name in ("loaded", "copies")] == [said.loaded, said.copies]
+
     def undo(self) -> None:
         numbers = [load.number for load in self.model.loads] or [1]
         chosen = sorted({self.chance.choice(numbers) for _ in range(self.chance.choice([1, 1, 2]))})
@@ -347,6 +361,7 @@ def played(database: Database, chance: random.Random, space: Space) -> None:
     (space.root / "inbox").mkdir()
     play = Play(space, database, chance)
     steps = [*[play.write] * 3, *[play.load] * 3, play.run, *[play.undo] * 3, play.change, *[play.again] * 2]
+    steps += [play.rehearse]
     try:
         play.write()
         for _ in range(STEPS):

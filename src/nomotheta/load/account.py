@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nomotheta.charter import Compiled, Stated
+from nomotheta.errors import DeliveryError
 from nomotheta.load.balance import Altered, FileCount
 from nomotheta.load.blocks import Piece
 from nomotheta.load.footers import check_footer
@@ -18,6 +19,7 @@ from nomotheta.load.work import Worked
 from nomotheta.source import ArrivedFile, Batch, Lines, SourceFile, check_stated, statement
 
 Ints = NDArray[np.int64]
+_SOME, _MANY = 3, 1_000  # rows of one wrong shape that tell of a file, and after which its end is not waited for
 
 
 @dataclass(slots=True)
@@ -36,6 +38,7 @@ class Account:
     _rejected: int = 0
     _repeated: int = 0
     _skipped: int = 0
+    _shapes: set[str] = field(default_factory=set)
     _altered: dict[str, list[int]] = field(default_factory=dict)
     _seen: Counter[tuple[str, str]] = field(default_factory=Counter)
     _tally: Tally = field(default_factory=Tally)
@@ -60,6 +63,9 @@ class Account:
         self._rejected += len(rejected)
         self._repeated += len(repeated)
         self._skipped += len(worked.skipped)
+        self._shapes.add(worked.misshapen)
+        if self._records >= _MANY:
+            self._check_shape(piece)
         for what, (of, times) in worked.altered.items():
             first = int(batch.line_numbers(of[:1])[0])
             before = self._altered.setdefault(what, [0, first])
@@ -72,6 +78,7 @@ class Account:
         """A file has ended."""
         file, source = self.files[piece.at], piece.source
         source.check_whole()
+        self._check_shape(piece)
         check_footer(source, piece.plan)
         count = _count(file, source.lines, self._records, self._rejected, self._repeated, self._skipped)
         altered = tuple(Altered(what, times, line) for what, (times, line) in self._altered.items())
@@ -79,7 +86,21 @@ class Account:
         self._tallies.append((file.name, source, self._tally))
         self.notes += [f"{file.name}: {name}: {count:,} {told}" for (name, told), count in self._seen.items()]
         self.before = self._records = self._rejected = self._repeated = self._skipped = 0
-        self._seen, self._tally, self._altered = Counter(), Tally(), {}
+        self._seen, self._tally, self._altered, self._shapes = Counter(), Tally(), {}, set()
+
+    def _check_shape(self, piece: Piece) -> None:
+        """A file of which no row has the width of the header is another file, and no matter for the rejects.
+
+        Raises:
+            DeliveryError: this is one.
+        """
+        if len(self._shapes) != 1 or "" in self._shapes or self._records < _SOME:
+            return
+        (told,) = self._shapes
+        raise DeliveryError(
+            f"no row has the shape that the charter expects: each of the {self._records:,} that were read {told}",
+            where=self.files[piece.at].name, mend="see what the file is like: nomotheta peek FILE",
+        )  # fmt: skip
 
     def take_conflicts(self, by_file: Mapping[str, int]) -> None:
         """Of the rows that repeat a key, so many of each file are no copies."""

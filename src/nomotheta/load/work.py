@@ -99,7 +99,8 @@ class Worked:
 
     `good` rows are a `pa.Table`, with the record of each; then what is set aside, its records counted in the block, the
     hashes of each key, notes by column, and for each column of which a total is stated, its sum and how many values
-    could not be read. The block is of one `file`, or of several that are its `parts`.
+    could not be read. The block is of one `file`, or of several that are its `parts`; `misshapen` says what is wrong
+    with the shape of its rows, where it is the same with all.
     """
 
     batch: Batch
@@ -114,6 +115,7 @@ class Worked:
     file: str
     parts: Parts | None = None
     skipped: Ints = field(default_factory=lambda: np.zeros(0, np.int64))
+    misshapen: str = ""
 
     @property
     def altered(self) -> Mapping[str, tuple[Ints, Ints]]:
@@ -199,7 +201,8 @@ def _work(batch: Batch, block: Any, plan: Plan, parts: Parts | None) -> Worked:
     teller = Teller(batch, plan.file, parts, headers, plan.positions, plan.kinds, layout)
     set_aside = Aside.of(told, batch.odd, teller)
     return Worked(
-        batch, block.line, block.size, table, records, set_aside, hashes, notes, totals, plan.file, parts, skipped
+        batch, block.line, block.size, table, records, set_aside, hashes, notes, totals, plan.file, parts, skipped,
+        _misshapen(batch),
     )  # fmt: skip
 
 
@@ -254,6 +257,15 @@ def _typed(
             messages = pc.binary_join_element_wise(pa.scalar(name), why, " ")
             told.append(table_of(batch.records[misfit.rows], name, values, misfit.reason, rule, messages))
     return columns, misfits, told
+
+
+_SHAPES = frozenset({"too_few_fields", "too_many_fields"})
+
+
+def _misshapen(batch: Batch) -> str:
+    """What is wrong with the shape of all rows alike; empty where some fit, or not all are wrong in the same way."""
+    told = {odd.message if odd.reason in _SHAPES else "" for odd in batch.odd}
+    return told.pop() if len(told) == 1 and len(batch.odd) == batch.count - batch.headings else ""
 
 
 def _blank_rows(

@@ -28,6 +28,7 @@ from nomotheta.source import Batch, open_file, packing_of
 from nomotheta.unpack import readable
 
 _FIRST_ROWS = 8
+_MOST_COLUMNS = 200  # of a file whose rows are compared as a whole
 _MOST_PAIRS = 10
 _WORKERS = 2
 
@@ -140,6 +141,7 @@ class _Look:
         self.counts: Counter[str] = Counter()
         self.first: list[tuple[str | None, ...]] = []
         self.pairs: dict[tuple[int, int], SeenKeys] | None = None
+        self.whole_rows, self.copies = SeenKeys(), 0
 
     def read(self, rows: int | None) -> Look:
         layout = replace(self.sniffed.layout, null_words=[""])
@@ -191,6 +193,7 @@ class _Look:
         table = pa.table(texts, names)
         self.counts["rows"] += table.num_rows
         self.pairs_of(table, before)
+        self.copies_of(table, before)
         if len(self.first) < _FIRST_ROWS:
             rows = zip(*(column[:_FIRST_ROWS].to_pylist() for column in plain), strict=True)
             self.first += list(rows)[: _FIRST_ROWS - len(self.first)]
@@ -222,6 +225,13 @@ class _Look:
             repeated, _ = seen.add(hashes, rows + before)
             if len(repeated) or len(rows) < table.num_rows:
                 del self.pairs[pair]
+
+    def copies_of(self, table: Any, before: int) -> None:
+        """How many rows are equal to one before them in every column."""
+        if table.num_rows and table.num_columns <= _MOST_COLUMNS:
+            hashes, rows = self.engine.hashes(table, table.column_names, 0, whole_row=True)
+            repeated, _ = self.whole_rows.add(hashes, rows + before)
+            self.copies += len(repeated)
 
     # ---- what it comes to
 
@@ -255,10 +265,12 @@ class _Look:
             found.append(Oddity(f"mixed line ends at the start: {told}"))
         if self.counts["empty"]:
             found.append(Oddity(_some(self.counts["empty"], "empty line"), count=self.counts["empty"]))
+        if self.copies:
+            found.append(Oddity(_some(self.copies, "row", "equal to another throughout"), count=self.copies))
         twice = [name for name, times in Counter(self.sniffed.names).items() if times > 1]
         found += [Oddity("the header names it more than once", name) for name in twice]
         for column in self.columns:
-            found += _column_oddities(column)
+            found += _column_oddities(column, self.copies)
         return found
 
 
@@ -302,12 +314,15 @@ def _needs(best: Candidate) -> dict[str, Any]:
     return {key: getattr(best.layout, key) for key in _NEEDS.get(best.kind.name, ())}
 
 
-def _column_oddities(column: ColumnLook) -> Iterator[Oddity]:
+def _column_oddities(column: ColumnLook, copies: int) -> Iterator[Oddity]:
+    """What is odd about a column of a file in which so many rows are copies of others."""
     name, best = column.name, column.best()
     if column.rows and column.blanks == column.rows:
         yield Oddity("it is blank throughout", name)
-    if column.tracked and column.repeats and column.values > 20:
-        yield Oddity(_some(column.repeats, "repeat", "in what is nearly a key"), name, column.repeats)
+    others = column.repeats - copies
+    if column.tracked and others > 0 and column.values > 20:
+        noun = "row" if others == 1 else "rows"
+        yield Oddity(f"{noun} in conflict with another about what is nearly a key", name, others)
     if best is None:
         yield from _mixed_forms(column)
     else:
