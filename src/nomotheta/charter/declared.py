@@ -5,12 +5,13 @@ from __future__ import annotations
 import hashlib
 import json
 from collections.abc import Iterator, Mapping
-from dataclasses import asdict, fields
+from dataclasses import fields
 from typing import Any
 
 from nomotheta.charter.lint import Compiled
 from nomotheta.layout import Layout
 
+_USUAL = Layout()
 _TOLD_ONLY = {"about", "owners", "because"}  # keys that say something to people, and nothing to a load
 
 
@@ -19,8 +20,8 @@ def declared(compiled: Compiled) -> dict[str, Any]:
     document: dict[str, Any] = compiled.charter.model_dump(
         mode="json", by_alias=True, exclude_unset=True, exclude={"delivery": {"layout"}}
     )
-    usual, own = asdict(Layout()), asdict(compiled.layout)
-    layout = {each.name: own[each.name] for each in fields(Layout) if own[each.name] != usual[each.name]}
+    own = {each.name: getattr(compiled.layout, each.name) for each in fields(Layout)}
+    layout = {name: value for name, value in own.items() if value != getattr(_USUAL, name)}
     if layout:
         document["delivery"] = document.get("delivery", {}) | {"layout": layout}
     return document

@@ -212,9 +212,17 @@ class Ledger:
         adapter = _adapter(LoadResult)
         return [(adapter.validate_json(row[0]), datetime.datetime.fromisoformat(row[1])) for row in rows]
 
-    def keep_charter(self, version: str, text: str, declared: Mapping[str, Any]) -> None:
+    def keep_charter(self, version: str, declared: Mapping[str, Any], text: str) -> None:
         """Keep a charter as it was when something was loaded under it."""
         self._rows("INSERT OR IGNORE INTO charters VALUES (?, ?, ?)", version, text, json.dumps(declared, default=str))
+
+    def charter_of(self, load_no: int) -> str:
+        """The version of the charter that a load was carried out by; empty where that is not known."""
+        found = self._rows(
+            "SELECT json_extract(document, '$.charter') FROM entries WHERE load_no = ? AND document IS NOT NULL "
+            "ORDER BY entry_id DESC LIMIT 1", load_no,
+        )  # fmt: skip
+        return str(found[0][0] or "") if found else ""
 
     def charter(self, version: str) -> tuple[str, dict[str, Any]] | None:
         """A charter's text at a time, and what it declared; None where it is not known."""

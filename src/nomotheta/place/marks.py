@@ -104,9 +104,10 @@ def _arrow(pa: Any, kind: Kind) -> Any:
 def files_known(
     place: Place, table: str, contents: Collection[str], names: Collection[str], now: Now
 ) -> list[LoadedFile]:  # fmt: skip
-    """Of all files that loads into a table ever brought, those with some contents or names; oldest load first."""
-    if place.columns(FILES) is None:
-        return []
+    """Of all files that loads into a table ever brought, those with some contents or names; oldest load first.
+
+    It is asked where the table has a mark, and so the place the table of files.
+    """
     few = len(contents) + len(names) <= _LISTED
     asked = [("content", contents), ("file", names)]
     wanted = " or ".join(f"{column} in ({_texts(each)})" for column, each in asked if each)
@@ -121,9 +122,10 @@ def files_known(
 
 def files_of_day(place: Place, table: str, day: datetime.date) -> int:
     """How many files of a day are in a table: those of loads whose rows nothing has replaced."""
-    if place.columns(FILES) is None:
+    marks = place.marks(table)
+    if not marks:
         return 0
-    gone = outlived(place.marks(table))
+    gone = outlived(marks)
     now = Now(datetime.datetime.now(datetime.UTC), day)
     batches = list(_of_table(place, table, f"day = date '{day.isoformat()}'", now))
     return sum(int(load_no) not in gone for batch in batches for load_no in batch.column(1).to_pylist())
@@ -154,8 +156,6 @@ def forget_files(place: Place, mark: Mark, now: Now) -> None:
     """A load that is taken out has brought no files."""
     from nomotheta.conditions import check
 
-    if place.columns(FILES) is None:
-        return
     place.expect(FILES, FILE_COLUMNS)
     own = f"table_name = {_texts([mark.table])} and load_no = {int(mark.load_no)}"
     condition = f"{own} and workspace = {_texts([mark.workspace])}"

@@ -10,7 +10,7 @@ import time
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
-from nomotheta.charter import Compiled, declared, version_of
+from nomotheta.charter import Compiled
 from nomotheta.errors import DeliveryError, NomothetaError, PlaceError, visible
 from nomotheta.ledger import Ledger, LoadResult
 from nomotheta.load.order import Outcome
@@ -32,6 +32,7 @@ class Attempt:
     What is to be loaded of what has `arrived` is what counts as `delivered`.
     """
 
+    context: Context
     compiled: Compiled
     place: str
     day: datetime.date
@@ -70,9 +71,10 @@ class Attempt:
 
     def told(self, result: LoadResult, seconds: float) -> LoadResult:
         """What has become of the files of the delivery, beside what came of those that were loaded."""
+        version, _ = self.context.charters.declared(self.compiled)
         result = replace(
             result, seconds=seconds, mends=self.mends, despite=self.despite, changed=self.changed, by=whoever(),
-            charter=version_of(declared(self.compiled)), command=" ".join(map(visible, sys.argv[1:]))[:_COMMAND],
+            charter=version, command=" ".join(map(visible, sys.argv[1:]))[:_COMMAND],
         )  # fmt: skip
         delivered = self.delivered or self.arrived
         if delivered is not None:
@@ -137,7 +139,7 @@ def rows_there(context: Context, table: str, place: str) -> int | None:
 
 def entered(context: Context, attempt: Attempt, result: LoadResult) -> LoadResult:
     """The result, kept in the ledger with the charter that it was carried out by."""
-    context.ledger.keep_charter(result.charter, attempt.compiled.text, declared(attempt.compiled))
+    context.ledger.keep_charter(*context.charters.declared(attempt.compiled), attempt.compiled.text)
     if attempt.entry is None:
         context.ledger.add_load(result, attempt.started, attempt.run_id)
     elif result.state != "failed":

@@ -5,8 +5,20 @@ from __future__ import annotations
 from collections.abc import Sequence
 from functools import cached_property
 from pathlib import Path
+from typing import Any
 
-from nomotheta.charter import Compiled, Problem, Read, Settings, in_order, lint, read_charter, repeats_untold
+from nomotheta.charter import (
+    Compiled,
+    Problem,
+    Read,
+    Settings,
+    declared,
+    in_order,
+    lint,
+    read_charter,
+    repeats_untold,
+    version_of,
+)
 from nomotheta.errors import DeclarationError, did_you_mean
 
 CHARTERS = "charters"
@@ -17,6 +29,7 @@ class Charters:
 
     def __init__(self, root: Path, settings: Settings) -> None:
         self.root, self.settings = root, settings
+        self._declared: dict[str, tuple[str, dict[str, Any]]] = {}
 
     @cached_property
     def _linted(self) -> tuple[dict[str, Compiled], list[Problem], list[str]]:
@@ -105,6 +118,14 @@ class Charters:
             raise DeclarationError(f"no charter declares the table '{unknown[0]}'", where=CHARTERS, mend=mend)
         order = in_order({table: known[table] for table in right})
         return [known[table] for table in order if table in set(chosen)], own
+
+    def declared(self, compiled: Compiled) -> tuple[str, dict[str, Any]]:
+        """The version of a charter, and the keys that it declares."""
+        found = self._declared.get(compiled.file)
+        if found is None:
+            document = declared(compiled)
+            found = self._declared[compiled.file] = (version_of(document), document)
+        return found
 
     def of(self, table: str) -> Compiled | None:
         """A table's charter, where it has one that is right."""

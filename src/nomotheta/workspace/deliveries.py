@@ -8,7 +8,7 @@ from dataclasses import dataclass, field, replace
 
 from blake3 import blake3
 
-from nomotheta.charter import Compiled, changed_keys, declared, version_of
+from nomotheta.charter import Compiled, changed_keys
 from nomotheta.errors import DeclarationError, DeliveryError, counted
 from nomotheta.ledger import BadFile, LeftOut
 from nomotheta.place import LoadedFile, Mark, Now, Place, files_known, outlived
@@ -147,6 +147,8 @@ class _Known:
     @classmethod
     def of(cls, place: Place, table: str, delivered: Delivered, now: Now) -> _Known:
         marks = [mark for mark in place.marks(table) if not mark.content.startswith(MENDED)]
+        if not marks:
+            return cls((), {}, {}, {})
         contents = {file.survey.content for file in delivered.files}
         numbers = {mark.load_no for mark in marks}
         found = files_known(place, table, contents, {file.name for file in delivered.files}, now)
@@ -261,9 +263,9 @@ def _came_before(table: str, file: str, load_no: int, day: datetime.date) -> Del
 def _changed(context: Context, compiled: Compiled, left: Sequence[LeftOut]) -> tuple[str, ...]:
     """The keys of the charter that have changed since files were loaded."""
     loads = {each.load_no for each in left if each.load_no is not None}
-    results = [context.ledger.load(load_no) for load_no in sorted(loads)]
-    now = declared(compiled)
-    versions = dict.fromkeys(each.charter for each in results if each is not None and each.charter != version_of(now))
+    version, now = context.charters.declared(compiled)
+    before = [context.ledger.charter_of(load_no) for load_no in sorted(loads)]
+    versions = dict.fromkeys(each for each in before if each and each != version)
     kept = [context.ledger.charter(version) for version in versions if version]
     return tuple(dict.fromkeys(key for each in kept if each is not None for key in changed_keys(each[1], now)))
 

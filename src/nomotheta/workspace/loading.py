@@ -44,7 +44,7 @@ def load_delivery(
     listener: Listener,
 ) -> LoadResult:  # fmt: skip
     """Load a table's delivery for a day."""
-    attempt = Attempt(compiled, place or compiled.place, day, run_id)
+    attempt = Attempt(context, compiled, place or compiled.place, day, run_id)
     try:
         result = _loaded(context, attempt, wanted, listener)
     except NothingArrivedError:
@@ -162,7 +162,7 @@ def rehearse_delivery(
     context: Context, compiled: Compiled, day: datetime.date, place_name: str | None, wanted: Wanted, listener: Listener
 ) -> LoadResult:  # fmt: skip
     """The whole load in memory, to find out whether a delivery would pass."""
-    attempt = Attempt(compiled, place_name or compiled.place, day)
+    attempt = Attempt(context, compiled, place_name or compiled.place, day)
     try:
         attempt.arrived = arrive(context, compiled, day)
         with (

@@ -28,7 +28,7 @@ def load_mended(
     run_id: int | None = None, *, anew: bool = False,
 ) -> LoadResult:  # fmt: skip
     """Load the mended rows of an earlier load; `anew` where the same file may have come before."""
-    attempt = Attempt(compiled, place or compiled.place, context.today(), run_id)
+    attempt = Attempt(context, compiled, place or compiled.place, context.today(), run_id)
     mended = None
     try:
         mended = read_mended(context.root, file.resolve(), compiled)

@@ -44,6 +44,8 @@ def load_open_again(
     """Load the rows of a table whose way is free again, those of each load by themselves."""
     from nomotheta.workspace.reloading import load_mended
 
+    if not context.ledger.loads_in_the_way(compiled.charter.table, place_name):
+        return []
     with context.places.open(place_name) as place:
         found = open_again(context, place, compiled.charter.table)
     results = []

@@ -37,6 +37,7 @@ class DuckPlace(Staging):
     def __init__(self, name: str, path: Path | None, *, shown: str = "", create: bool = True) -> None:
         self.name, self.shown = name, shown or str(path)
         self.fingerprint = Fingerprint()
+        self._marked = False
         if path is not None:
             check_file(path, name, self.shown, create=create)
         with self._translated():
@@ -300,7 +301,12 @@ class DuckPlace(Staging):
 
     def marks(self, table: str) -> list[Mark]:
         """The loads that stand in a table."""
-        return [] if self.columns(MARKS) is None else marks_of(self._run(OF_TABLE + "?", [table]))
+        return marks_of(self._run(OF_TABLE + "?", [table])) if self._has_marks() else []
+
+    def _has_marks(self) -> bool:
+        """Whether there is a table of marks; once there is, it stays."""
+        self._marked = self._marked or self.columns(MARKS) is not None
+        return self._marked
 
     def mark(self, mark: Mark) -> bool:
         """Leave a mark, unless its content came before."""
@@ -316,7 +322,7 @@ class DuckPlace(Staging):
 
     def next_load_no(self) -> int:
         """One more than the highest number so far."""
-        return 1 if self.columns(MARKS) is None else int(self._run(HIGHEST)[0][0])
+        return int(self._run(HIGHEST)[0][0]) if self._has_marks() else 1
 
     def close(self) -> None:
         """Let go of the file."""
