@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import contextlib
 import datetime
 from typing import Any
 
+import openpyxl
 import pytest
 
-from conftest import DAY, SETTINGS, Space
+from conftest import DAY, SETTINGS, Space, without_kernel
 from nomotheta.place import files_known
 from nomotheta.place.marks import leave_files
 from nomotheta.place.render import Now
@@ -715,19 +717,59 @@ def test_rows_without_a_value_are_rejects_unless_the_charter_says_otherwise(spac
 
 def test_every_alteration_is_counted_with_its_first_line(space: Space) -> None:
     more = 'short_rows = "fill"\nlong_rows = "cut"'
-    charter(space, "{day}-*", delivery="layout = { trim = true }", load=more)
-    one = sent(space, f"{DAY}-1", "A,1", "B", " C ,3 ", "D,4,5,6", "E")
+    charter(space, "{day}-*", delivery='layout = { trim = true, null_words = ["", "n/a"] }', load=more)
+    one = sent(space, f"{DAY}-1", "A,1", "B", " C ,3 ", "D,4,5,6", "E", "F, n/a", 'n/a,"n/a"', '"n/a",1')
     sent(space, f"{DAY}-2", "F,6")
     three = sent(space, f"{DAY}-3", "G,7", "H")
 
     found = load(space)
 
-    altered = {each["file"]: each["altered"] for each in found["balance"]["files"] if each["altered"]}
-    assert altered == {
-        one: [{"what": "filled", "count": 2, "line": 3}, {"what": "cut", "count": 1, "line": 5}, {"what": "trimmed", "count": 2, "line": 4}],
-        three: [{"what": "filled", "count": 1, "line": 3}],
+    altered = {
+        each["file"]: {one["what"]: (one["count"], one["line"]) for one in each["altered"]} for each in found["balance"]["files"]
     }  # fmt: skip
-    assert f"{one}: 2 cells trimmed, first in line 4" in space.run("ledger", "--load", "1").out.replace("\n", " ")
+    assert altered[one] == {"filled": (2, 3), "cut": (1, 5), "trimmed": (3, 4), "nulled": (3, 7)}
+    assert altered[three] == {"filled": (1, 3)}
+    assert f"{one}: 3 cells trimmed, first in line 4" in space.run("ledger", "--load", "1").out.replace("\n", " ")
+
+
+@pytest.mark.parametrize("kernel", [True, False])
+@pytest.mark.parametrize("delimiter", [",", "||"])
+def test_null_words_and_trimming_may_be_a_columns_own(space: Space, kernel: bool, delimiter: str) -> None:
+    charter(space, "{day}", delivery=f'layout = {{ null_words = ["", "NA"], delimiter = "{delimiter}" }}')
+    text = (space.root / "charters/t.toml").read_text()
+    space.charter(text.replace('kind = "text(4)"', 'kind = "text(4)"\nnull_words = [""]\ntrim = true'), "t")
+    space.write(f"inbox/t-{DAY}.csv", "k,v\nNA,NA\n NO ,1\n,2\nSE,\nDK, 3\n".replace(",", delimiter))
+
+    with contextlib.nullcontext() if kernel else without_kernel():
+        found = load(space)
+
+        assert rows(space) == [("NA", None), ("NO", 1), ("SE", None), (None, 2)]
+        assert found["reasons"] == {"kind": 1}  # its number is not trimmed
+        assert {each["what"]: each["count"] for each in found["balance"]["files"][0]["altered"]} == {
+            "trimmed": 1,
+            "nulled": 1,
+        }
+        assert space.run("reconcile", "t").code == 0
+
+
+def test_sheets_and_fixed_text_count_null_words_too(space: Space) -> None:
+    charter(space, "{day}", delivery='layout = { format = "fixed", null_words = ["", "NA"] }')
+    text = (space.root / "charters/t.toml").read_text()
+    space.charter(
+        text.replace('kind = "text(4)"', 'kind = "text(4)"\nat = [1, 3]').replace(
+            'kind = "integer"', 'kind = "integer"\nat = [4, 6]'
+        ),
+        "t",
+    )
+    space.write(f"inbox/t-{DAY}.csv", "A  1  \nNA 2  \nB  NA \n")
+    assert [each["count"] for each in load(space)["balance"]["files"][0]["altered"]] == [2]
+
+    book = openpyxl.Workbook()
+    for row in (("k", "v"), ("A", 1), ("NA", 2), ("B", "NA")):
+        book.active.append(row)
+    book.save(space.root / "inbox/s.xlsx")
+    space.charter(text.replace('format = "fixed"', 'format = "sheet"').replace("t-{day}.csv", "s.xlsx"), "t")
+    assert [each["count"] for each in load(space)["balance"]["files"][0]["altered"]] == [2]
 
 
 def test_a_file_of_another_shape_is_one_message(space: Space) -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Literal
 
 from nomotheta.formats import FORMATS, Format
@@ -10,6 +10,14 @@ from nomotheta.formats import FORMATS, Format
 _MONTHS = ("January", "February", "March", "April", "May", "June", "July", "August", "September", "October",
            "November", "December")  # fmt: skip
 _AS_USUAL = -1
+
+
+@dataclass(frozen=True, slots=True)
+class CellForm:
+    """How the cells of a column are written, where that is not as the layout says: null words, and whether to trim."""
+
+    null_words: tuple[str, ...]
+    trim: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,6 +58,10 @@ class Layout:
     def __post_init__(self) -> None:
         if self.header == _AS_USUAL:
             object.__setattr__(self, "header", self.traits.header)
+
+    def of(self, form: CellForm | None) -> Layout:
+        """The layout of a column's cells."""
+        return self if form is None else replace(self, null_words=[*form.null_words], trim=form.trim)
 
     @property
     def is_text(self) -> bool:

@@ -18,7 +18,7 @@ from pydantic_core import core_schema
 from nomotheta.charter.layout import Declared, DeclaredLayout
 from nomotheta.conditions import Kind, parse_kind
 from nomotheta.errors import counted
-from nomotheta.layout import Layout
+from nomotheta.layout import CellForm, Layout
 
 Otherwise = Literal["reject", "fail", "warn"]
 
@@ -270,6 +270,8 @@ class Column(Declared):
     between: Annotated[Between | None, _short("values")] = None
     among: Annotated[Among | None, _short("values")] = None
     pattern: Annotated[Pattern | None, _short("value")] = None
+    null_words: list[str] | None = None
+    trim: bool | None = None
     private: bool = False
     about: str = ""
 
@@ -288,6 +290,8 @@ class Column(Declared):
             raise ValueError(f"'{source}' is not known; after 'from' comes a header's name or one of {known}")
         if self.value is not None and self.from_:
             raise ValueError("a column has either 'from' or a constant 'value'; take one out")
+        if (self.null_words is not None or self.trim is not None) and (self.filled or self.value is not None):
+            raise ValueError("null_words and trim are of cells of the file, and this column holds none; take them out")
         if self.kind is None and not source.startswith("@") and self.value is None:
             raise ValueError('the column needs a kind; write one such as kind = "text(9)"')
         return self
@@ -433,6 +437,16 @@ class Charter(Declared):
         """The columns whose totals the sender states."""
         stated = self.delivery.stated if self.delivery else None
         return tuple(name for name in re.compile(stated.pattern).groupindex if name != "rows") if stated else ()
+
+    def cell_forms(self, layout: Layout) -> dict[str, CellForm]:
+        """How the cells of columns are written, of those that do not go by the layout."""
+        found = {}
+        for name, column in self.columns.items():
+            words = layout.null_words if column.null_words is None else column.null_words
+            trim = layout.trim if column.trim is None else column.trim
+            if (list(words), trim) != (layout.null_words, layout.trim):
+                found[name] = CellForm(tuple(words), trim)
+        return found
 
     def load_column(self) -> str | None:
         """The column that holds the load's number, if one does."""

@@ -137,7 +137,8 @@ class Read:
 
     `texts` and `values` are the columns that were asked for; `starts` and `stops` say where each of `count` records
     stands, `records` which of them, from 0, is that of each row; `odd` are those of another width. `empty` is how many
-    empty lines there are.
+    empty lines there are. Of columns with cells that are null for a word which is not empty, `worded` says how many,
+    and the first of their rows.
     """
 
     texts: Mapping[int, Any]
@@ -149,6 +150,7 @@ class Read:
     odd_widths: Ints
     count: int
     empty: int
+    worded: Mapping[int, tuple[int, int]]
 
 
 @dataclass(frozen=True, slots=True)
@@ -278,7 +280,16 @@ def read_block(
         if spec.sort != "text"
     }
     return Read(
-        texts, values, starts[:count], stops[:count], records[:rows], odd[:odds], odd_widths[:odds], count, empty
+        texts,
+        values,
+        starts[:count],
+        stops[:count],
+        records[:rows],
+        odd[:odds],
+        odd_widths[:odds],
+        count,
+        empty,
+        {at: (columns[at].worded, columns[at].first_worded) for at in specs if columns[at].worded},
     )
 
 

@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 
-VERSION = 1
+VERSION = 2
 FIELDS = "YmdHMS"  # of a plain form
 PLAIN_WIDTH, WIDEST, MOST_FIELDS = 24, 64, 10
 _u8, _i32, _i64, _pointer = ctypes.c_uint8, ctypes.c_int32, ctypes.c_int64, ctypes.c_void_p
@@ -46,6 +46,7 @@ class CColumn(ctypes.Structure):
         ("sort", _i32), ("digits", _i32), ("scale", _i32), ("mark", _i32), ("clock", _i32), ("form_count", _i32),
         ("forms", ctypes.POINTER(CForm)), ("words", CWords), ("out", _pointer), ("state", _pointer),
         ("text", _pointer), ("edges", _pointer), ("valid", _pointer), ("used", _i64), ("missing", _i64), ("odd", _i64),
+        ("worded", _i64), ("first_worded", _i64),
     )  # fmt: skip
 
 

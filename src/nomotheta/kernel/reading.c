@@ -166,6 +166,7 @@ typedef struct {
  * `digits` of them; `state` says of each row whether it is a value, null, or odd; `odd` counts the latter. A moment that
  * may name its zone is in UTC where it does, and LOCAL where it does not. A text goes
  * to `text`, as long as the block, its ends to `edges`; the bit of what is null is taken from `valid`; `used` is how long it is.
+ * `worded` are null for a word that is not empty, the first of them in the row `first_worded`.
  */
 enum { SKIP = 0, TEXT = 1, INTEGER = 2, DECIMAL = 3, MOMENT = 4, WORD = 5, ZONED = 6 };
 
@@ -178,7 +179,7 @@ typedef struct {
     uint8_t *text;
     int32_t *edges;
     uint8_t *valid;
-    int64_t used, missing, odd;
+    int64_t used, missing, odd, worded, first_worded;
 } column_t;
 
 typedef struct {
@@ -445,8 +446,10 @@ static inline int read_zoned(const block_t *block, const column_t *column, const
         int64_t value = 0;                                                                                             \
         uint8_t is = ODD;                                                                                              \
         if (!(cells->flags & DOUBLED)) {                                                                               \
-            if (word_of(cell, length, block->nulls) >= 0) is = BLANK;                                                  \
-            else if (read) is = VALUE;                                                                                 \
+            if (word_of(cell, length, block->nulls) >= 0) {                                                            \
+                is = BLANK;                                                                                            \
+                if (length && !worded++) first_worded = i;                                                             \
+            } else if (read) is = VALUE;                                                                                 \
         }                                                                                                              \
         if (is != VALUE) {                                                                                             \
             value = 0;                                                                                                 \
@@ -465,7 +468,7 @@ static void read_values(const block_t *given, column_t *target, const cell_t *re
     const column_t column_copy = *target, *column = &column_copy;
     uint8_t *restrict state = column->state, *restrict valid = column->valid;
     int64_t *restrict out = column->out;
-    int64_t missing = 0, odd = 0;
+    int64_t missing = 0, odd = 0, worded = column->worded, first_worded = column->first_worded;
     if (column->sort == INTEGER) {
         READ_ALL(read_integer(block, cell, length, &value), out[i] = value)
     } else if (column->sort == DECIMAL) {
@@ -493,6 +496,8 @@ static void read_values(const block_t *given, column_t *target, const cell_t *re
     }
     target->missing += missing;
     target->odd += odd;
+    target->worded = worded;
+    target->first_worded = first_worded;
 }
 
 /* The texts of some rows of a column. An unquoted null word is null. */
@@ -509,6 +514,7 @@ static void read_texts(const block_t *given, column_t *column, const cell_t *res
         if (!(cells->flags & QUOTED) && word_of(cell, length, block.nulls) >= 0) {
             valid[i >> 3] &= (uint8_t) ~(1u << (i & 7));
             missing++;
+            if (length && !column->worded++) column->first_worded = i;
         } else if (cells->flags & DOUBLED) {
             for (int32_t k = 0; k < length; k++) {
                 text[used++] = cell[k];

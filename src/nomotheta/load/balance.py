@@ -25,8 +25,8 @@ def aside_told(rejected: int, copies: int, conflicts: int) -> str:
 class Altered:
     """What was done to a file that was not taken as it came: how often, and in which line first.
 
-    `what` is `filled` (rows that were too short), `cut` (rows that were too long), `trimmed` (cells), or `blank` (rows
-    without a value that were skipped, or loaded).
+    `what` is `filled` (rows that were too short), `cut` (rows that were too long), `trimmed` (cells), `nulled` (cells
+    with a null word that is not empty), or `blank` (rows without a value that were skipped, or loaded).
     """
 
     what: str
@@ -43,6 +43,7 @@ _ALTERED = {
     "filled": ("short row", "filled with nulls"),
     "cut": ("long row", "cut"),
     "trimmed": ("cell", "trimmed"),
+    "nulled": ("cell", "with a null word, taken for null"),
     "blank": ("row", "without a value"),
 }
 

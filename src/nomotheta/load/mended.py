@@ -21,7 +21,7 @@ from nomotheta.charter import Charter, Column, Compiled, Tolerance
 from nomotheta.conditions import Kind
 from nomotheta.errors import DeliveryError
 from nomotheta.kinds import CANONICAL, Cells
-from nomotheta.layout import Layout
+from nomotheta.layout import CellForm, Layout
 from nomotheta.load.rejects import REPEATS, cells_set_aside
 from nomotheta.source import ArrivedFile, Batch, Odd, SourceFile, arrived, literal, open_file
 
@@ -190,14 +190,19 @@ class _Escaped:
     inner: SourceFile
     untouched: Mapping[int, str]
     kinds: Mapping[int, Kind] = field(default_factory=dict)  # told to this one only: the values are changed here
+    forms: Mapping[int, CellForm] = field(default_factory=dict)
 
     def __getattr__(self, name: str) -> Any:
         return getattr(self.inner, name)
 
     def read(self, block: Any, width: int, *, fill: bool = False, cut: bool = False) -> Batch:
         """The columns of a block, without such apostrophes."""
+        self.inner.forms = self.forms
         batch = self.inner.read(block, width, fill=fill, cut=cut)
-        batch.columns = [_unescaped(column) for column in batch.columns]
+        others = getattr(batch, "others", {})
+        columns = [others[at].columns[at] if at in others else column for at, column in enumerate(batch.columns)]
+        batch.columns = [_unescaped(column) for column in columns]
+        others.clear()
         lines = batch.line_numbers(batch.records)
         same = np.isin(lines, list(self.untouched))
         if same.any():

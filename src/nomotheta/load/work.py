@@ -17,7 +17,8 @@ from numpy.typing import NDArray
 from nomotheta.charter import FROM_PLACE, Charter, Check, Compiled, instant, value_of
 from nomotheta.conditions import Kind
 from nomotheta.keys import Ascending, Keys
-from nomotheta.kinds import arrow_type, as_texts, explain_all, read_values, show
+from nomotheta.kinds import Typed, arrow_type, as_texts, explain_all, read_values, show
+from nomotheta.layout import Layout
 from nomotheta.load.aside import Aside, Teller, table_of
 from nomotheta.load.engine import Engine
 from nomotheta.rules import HIDDEN
@@ -59,6 +60,12 @@ class Plan:
     def kinds(self) -> Mapping[str, Kind]:
         """The kind of every column."""
         return self.charter.kinds()
+
+    @cached_property
+    def layouts(self) -> Mapping[str, Layout]:
+        """How the cells of each column are written."""
+        usual, forms = self.compiled.layout, self.charter.cell_forms(self.compiled.layout)
+        return {name: usual.of(forms.get(name)) for name in self.kinds}
 
     @cached_property
     def columns(self) -> Sequence[str]:
@@ -164,7 +171,9 @@ def work_joined(joining: Joining, plan: Plan) -> Worked | None:
     if batch is None or parts is None:
         return None
     worked = _work(batch, block, plan, parts)
-    return None if worked.notes else worked  # of which file they speak is not known
+    if worked.notes or "nulled" in worked.altered:  # of which file they speak is not known
+        return None
+    return worked
 
 
 def _read(source: SourceFile, block: Any, plan: Plan) -> Batch:
@@ -235,19 +244,21 @@ def _typed(
     columns: dict[str, Any] = {}
     misfits: dict[str, NDArray[np.bool_]] = {}
     told = []
-    kinds, layout = plan.kinds, plan.compiled.layout
+    kinds = plan.kinds
     quotes = batch.with_quotes()
     for name in plan.columns:
         kind = kinds[name]
         if name not in plan.positions:
             columns[name] = _constant(plan.constants[name], kind, batch, plan.file, parts)
             continue
-        at = plan.positions[name]
+        at, layout = plan.positions[name], plan.layouts[name]
+        cells = batch.values(at)
         typed = read_values(
-            batch.values(at), kind, layout, plan.zone, days_from=batch.days_from, null_words=quotes
+            cells, kind, layout, plan.zone, days_from=batch.days_from, null_words=quotes
         )  # fmt: skip
         notes |= {(name, note): count for note, count in typed.notes.items()}
         columns[name] = typed.values
+        _count_nulled(batch, cells, typed)
         for misfit in typed.misfits:
             misfits.setdefault(name, np.zeros(len(batch.records), np.bool_))[misfit.rows] = True
             values = as_texts(batch.taken(at, misfit.rows))
@@ -306,6 +317,17 @@ def _is_blank(column: Any, rows: Ints) -> NDArray[np.bool_]:
         trimmed = pc.utf8_trim_whitespace(cells.take(pa.array(unsure)))
         found[unsure] = pc.equal(pc.fill_null(pc.binary_length(trimmed), 0), 0).to_numpy(zero_copy_only=False)
     return np.asarray(found, np.bool_)
+
+
+def _count_nulled(batch: Batch, cells: Any, typed: Typed) -> None:
+    """Count the texts that are null as values though they were not as texts: null words in quotes."""
+    if not hasattr(cells, "type") or not pa.types.is_string(cells.type):
+        return
+    if typed.values.null_count > cells.null_count + sum(len(misfit.rows) for misfit in typed.misfits):
+        became = typed.values.is_null().to_numpy(zero_copy_only=False) & ~cells.is_null().to_numpy(zero_copy_only=False)
+        for misfit in typed.misfits:
+            became[misfit.rows] = False
+        batch.alter("nulled", batch.records[np.flatnonzero(became)])
 
 
 def _total(name: str, values: Any, batch: Batch, misfits: NDArray[np.bool_] | None, plan: Plan) -> Summed:

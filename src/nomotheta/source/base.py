@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from nomotheta.conditions import Kind
 from nomotheta.kinds import DaysFrom
-from nomotheta.layout import Layout
+from nomotheta.layout import CellForm, Layout
 
 if TYPE_CHECKING:
     from nomotheta.charter import Charter
@@ -74,7 +74,11 @@ class Batch:
     def alter(self, what: str, records: Ints, counts: Ints | None = None) -> None:
         """Keep that something was done to some records, once to each, or so often."""
         if len(records):
-            self.altered[what] = (records, np.ones(len(records), np.int64) if counts is None else counts)
+            more = (records, np.ones(len(records), np.int64) if counts is None else counts)
+            before = self.altered.get(what)
+            both = [np.concatenate(pair) for pair in zip(before, more, strict=True)] if before else [*more]
+            order = np.argsort(both[0], kind="stable")
+            self.altered[what] = (both[0][order], both[1][order])
 
     @property
     def a_line_each(self) -> bool:
@@ -138,7 +142,8 @@ class SourceFile(Protocol):
 
     `header`, and the values of the `first` record where they are text, are known once `read_header` was called; the
     texts of the `footer` and of the `heading` above the names once `blocks` has ended. `kinds` is what columns are to
-    be, by their number from 0, as far as that was told: a format may read them as such at once.
+    be, by their number from 0, as far as that was told: a format may read them as such at once; `forms` how the cells
+    of some are written, where that is not as the layout says.
     """
 
     layout: Layout
@@ -148,6 +153,7 @@ class SourceFile(Protocol):
     heading: str
     lines: Lines
     kinds: Mapping[int, Kind]
+    forms: Mapping[int, CellForm]
 
     @property
     def name(self) -> str:
@@ -195,6 +201,7 @@ class ReadFile:
     heading: str = ""
     lines: Lines = field(default_factory=Lines)
     kinds: Mapping[int, Kind] = field(default_factory=dict)
+    forms: Mapping[int, CellForm] = field(default_factory=dict)
     largest: int = sys.maxsize
 
     def in_parts_of(self, size: int) -> None:

@@ -35,7 +35,9 @@ def match_columns(source: SourceFile, charter: Charter) -> Shape:
     """
     shape = _matched(source, charter)
     kinds = charter.kinds()
+    forms = charter.cell_forms(source.layout)
     source.kinds = {at: kinds[name] for name, at in shape.positions.items()}
+    source.forms = {at: forms[name] for name, at in shape.positions.items() if name in forms}
     return shape
 
 

@@ -19,7 +19,7 @@ from nomotheta.conditions import Kind
 from nomotheta.errors import counted
 from nomotheta.kernel import ODD, TEXT, Read, ReadColumn, Words, count_byte, read_block
 from nomotheta.kinds import spec_of
-from nomotheta.layout import Layout
+from nomotheta.layout import CellForm, Layout
 from nomotheta.source.base import Batch, Ints, Odd
 from nomotheta.source.block import Block
 from nomotheta.source.marks import LINE_FEED, RETURN
@@ -88,10 +88,11 @@ class Columns(Sequence[Any]):
 
 @dataclass(slots=True)
 class TextBatch(Batch):
-    """The rows of a block of delimited text, all of them `pa.StringArray`s."""
+    """The rows of a block of delimited text, all of them `pa.StringArray`s; `others` have columns of another form."""
 
     block: Block = field(kw_only=True)
     layout: Layout = field(kw_only=True)
+    others: dict[int, TextBatch] = field(default_factory=dict)
     _spans: Spans | None = None
     _read: Read | None = None
 
@@ -162,16 +163,22 @@ class TextBatch(Batch):
 
     def values(self, column: int) -> Any:
         """A column as the kernel read it; its texts, where it did not."""
+        if column in self.others:
+            return self.others[column].values(column)
         return self.columns.values(column) if isinstance(self.columns, Columns) else self.columns[column]
 
     def taken(self, column: int, rows: Ints) -> Any:
         """Some rows of a column, as texts."""
+        if column in self.others:
+            return self.others[column].taken(column, rows)
         if isinstance(self.columns, Columns):
             return self.columns.taken(column, rows)
         return self.columns[column].take(pa.array(rows))
 
     def taken_together(self, columns: Sequence[int], rows: Ints) -> Sequence[Any]:
         """Some rows of several columns, as texts: few rows of many columns are best read once more."""
+        if self.others:
+            return [self.taken(column, rows) for column in columns]
         if isinstance(self.columns, Columns):
             return self.columns.taken_together(columns, rows)
         return [self.columns[column].take(pa.array(rows)) for column in columns]
@@ -191,8 +198,9 @@ class TextBatch(Batch):
 
 
 def read_texts(
-    block: Block, layout: Layout, width: int, kinds: Mapping[int, Kind], *, fill: bool = False, cut: bool = False
-) -> TextBatch:
+    block: Block, layout: Layout, width: int, kinds: Mapping[int, Kind], forms: Mapping[int, CellForm] | None = None, *,
+    fill: bool = False, cut: bool = False,
+) -> TextBatch:  # fmt: skip
     """The columns of a block.
 
     Args:
@@ -200,19 +208,63 @@ def read_texts(
         layout: how they are written.
         width: how many fields a record has.
         kinds: what some of them are to be: where all is plain, they are read as such at once.
+        forms: of columns that are written otherwise: they are read by themselves.
         fill: give records with too few fields nulls for the rest, in place of refusing them.
         cut: drop what a record has too many, in place of refusing it.
     """
+    own = forms or {}
+    wanted = [at for at in kinds or range(width) if at not in own]
+    usual = {at: kind for at, kind in kinds.items() if at not in own}
+    batch = _read_alike(block, layout, width, usual, wanted, fill=fill, cut=cut)
+    for form in dict.fromkeys(own.values()):
+        columns = [at for at, each in own.items() if each == form]
+        theirs = {at: kinds[at] for at in columns if at in kinds}
+        other = _read_alike(block, layout.of(form), width, theirs, columns, fill=fill, cut=cut)
+        batch.others |= dict.fromkeys(columns, other)
+        for what in ("trimmed", "nulled"):
+            if what in other.altered:
+                batch.alter(what, *other.altered[what])
+    return batch
+
+
+def _read_alike(
+    block: Block, layout: Layout, width: int, kinds: Mapping[int, Kind], wanted: Sequence[int], *, fill: bool, cut: bool
+) -> TextBatch:  # fmt: skip
+    """The columns of a block, of which some are wanted; what was done to those is counted."""
     lines = block.feeds + (not block.ended)
-    if block.scanned is not None:
-        batch = _from_scanned(block, block.scanned, layout, width, lines)
-    else:
-        batch = _from_kernel(block, layout, width, lines, kinds) or _from_arrow(block, layout, width, lines)
+
+    def slowly(layout: Layout) -> TextBatch:
+        if block.scanned is not None:
+            return _from_scanned(block, block.scanned, layout, width, lines)
+        return _from_arrow(block, layout, width, lines)
+
+    batch = _from_kernel(block, layout, width, lines, kinds) if block.scanned is None else None
+    read = batch._read if batch is not None else None
+    if batch is None:
+        batch = slowly(layout)
+        if any(layout.null_words):
+            _count_nulled(batch, slowly(replace(layout, null_words=[])), wanted)
+    elif read is not None:
+        for at, (count, row) in read.worded.items():
+            if at in wanted:
+                batch.alter("nulled", read.records[row : row + 1], np.array([count], np.int64))
     if batch.odd and (fill or cut):
         batch = _mended(batch, layout, width, fill=fill, cut=cut)
     if layout.trim:
-        _trim(batch, layout)
+        _trim(batch, layout, wanted)
     return batch
+
+
+def _count_nulled(batch: TextBatch, raw: TextBatch, wanted: Sequence[int]) -> None:
+    """Count the cells that are null for a word which is not empty, by the same block read without null words."""
+    counts = np.zeros(len(batch.records), np.int64)
+    for at in wanted:
+        column = batch.columns[at]
+        if column.null_count:
+            filled = pc.greater(pc.fill_null(pc.binary_length(raw.columns[at]), 0), 0)
+            counts += pc.and_(column.is_null(), filled).to_numpy(zero_copy_only=False)
+    rows = np.flatnonzero(counts)
+    batch.alter("nulled", batch.records[rows], counts[rows])
 
 
 _SOME = 1 << 16
@@ -401,10 +453,12 @@ def _plain_widths(block: Block, spans: Spans, plain: Ints, layout: Layout) -> In
     return np.searchsorted(marks, spans.ends[plain]) - np.searchsorted(marks, spans.starts[plain]) + 1
 
 
-def _text_columns(records: list[list[Value]], layout: Layout, width: int) -> list[Any]:
+def _text_columns(records: Sequence[Sequence[Value | None]], layout: Layout, width: int) -> list[Any]:
     nulls = {word.encode() for word in layout.null_words}
 
-    def text(value: Value) -> str | None:
+    def text(value: Value | None) -> str | None:
+        if value is None:
+            return None
         content, quoted = value
         return None if not quoted and content in nulls else content.decode("utf-8", "replace")
 
@@ -419,13 +473,11 @@ def _mended(batch: TextBatch, layout: Layout, width: int, *, fill: bool, cut: bo
         for odd in batch.odd
         if (odd.reason == "too_few_fields" and fill) or (odd.reason == "too_many_fields" and cut)
     ]
-    rows: list[list[Value]] = []
+    rows: list[list[Value | None]] = []
     for odd in chosen:
         fields, _ = read_record(batch.original(odd.record).encode(), 0, layout, final=True)
         values = fields[:width] if isinstance(fields, list) else []
-        rows.append(
-            [*values, *[(layout.null_words[0].encode() if layout.null_words else b"", False)] * (width - len(values))]
-        )
+        rows.append([*values, *[None] * (width - len(values))])
     for reason, what in (("too_few_fields", "filled"), ("too_many_fields", "cut")):
         batch.alter(what, np.array([odd.record for odd in chosen if odd.reason == reason], np.int64))
     added = _text_columns(rows, layout, width)
@@ -438,20 +490,25 @@ def _mended(batch: TextBatch, layout: Layout, width: int, *, fill: bool, cut: bo
     return batch
 
 
-def _trim(batch: TextBatch, layout: Layout) -> None:
-    """Take white space off the ends of all cells, and count the cells that had some."""
-    counts = np.zeros(len(batch.records), np.int64)
+def _trim(batch: TextBatch, layout: Layout, wanted: Sequence[int]) -> None:
+    """Take white space off the ends of all cells, and count the cells that had some, of the columns that are wanted."""
+    counts, nulled = np.zeros(len(batch.records), np.int64), np.zeros(len(batch.records), np.int64)
     columns = []
-    for column in batch.columns:
+    for at, column in enumerate(batch.columns):
         trimmed = pc.utf8_trim_whitespace(column)
         changed = pc.fill_null(pc.not_equal(pc.binary_length(trimmed), pc.binary_length(column)), fill_value=False)
         if pc.any(changed).as_py():
-            counts += changed.to_numpy(zero_copy_only=False)
+            filled = pc.greater(pc.binary_length(trimmed), 0)
             trimmed = _null_again(trimmed, changed, layout)
+            if at in wanted:
+                counts += changed.to_numpy(zero_copy_only=False)
+                became = pc.and_(pc.and_(changed, trimmed.is_null()), pc.fill_null(filled, fill_value=False))
+                nulled += became.to_numpy(zero_copy_only=False)
         columns.append(trimmed)
     batch.columns = columns
-    rows = np.flatnonzero(counts)
-    batch.alter("trimmed", batch.records[rows], counts[rows])
+    for what, times in (("trimmed", counts), ("nulled", nulled)):
+        rows = np.flatnonzero(times)
+        batch.alter(what, batch.records[rows], times[rows])
 
 
 def _null_again(trimmed: Any, changed: Any, layout: Layout) -> Any:

@@ -40,9 +40,11 @@ class DelimitedFile(ReadFile):
 
     def read(self, block: Block, width: int, *, fill: bool = False, cut: bool = False) -> TextBatch:
         """The columns of a block; where the header stands among them again, it is no row."""
-        batch = read_texts(block, self.layout, width, self.kinds, fill=fill, cut=cut)
+        batch = read_texts(block, self.layout, width, self.kinds, self.forms, fill=fill, cut=cut)
         if self.header:
-            without_headers(batch, self.header, skip=self.layout.repeated_header == "skip")
+            skip = self.layout.repeated_header == "skip"
+            for each in {id(each): each for each in (batch, *batch.others.values())}.values():
+                without_headers(each, self.header, skip=skip)
         return batch
 
     def _first(self, data: bytes) -> list[str] | None:

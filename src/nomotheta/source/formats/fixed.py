@@ -57,13 +57,17 @@ class FixedFile(LineFile):
         short = (have < need) & ~wrong
         batch.alter("filled", np.flatnonzero(short))
         batch.alter("cut", np.flatnonzero((have > (declared or sys.maxsize)) & ~wrong))
-        batch.columns = [self._column(texts, *span) for span in spans]
+        batch.columns = [self._column(batch, texts, at, *span) for at, span in enumerate(spans)]
         return batch
 
-    def _column(self, texts: pa.Array, first: int, last: int) -> pa.Array:
+    def _column(self, batch: LineBatch, texts: pa.Array, at: int, first: int, last: int) -> pa.Array:
         values = pc.utf8_trim(pc.utf8_slice_codeunits(texts, first, last), " ")
-        if self.layout.null_words:
-            null = pc.is_in(values, pa.array(self.layout.null_words, pa.string()))
+        words = self.layout.of(self.forms.get(at)).null_words
+        if words:
+            null = pc.is_in(values, pa.array(words, pa.string()))
+            filled = pc.greater(pc.fill_null(pc.binary_length(values), 0), 0)
+            rows = np.flatnonzero(pc.and_(null, filled).to_numpy(zero_copy_only=False))
+            batch.alter("nulled", batch.records[rows])
             values = pc.if_else(null, pa.scalar(None, pa.string()), values)
         return pa.concat_arrays([values, pa.array([], pa.string())])
 

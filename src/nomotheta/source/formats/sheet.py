@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -85,7 +85,8 @@ class SheetFile(RowFile):
         told = [self._odd(record, rows[at], unread.get(at), width, cut=cut) for record, at in enumerate(full.tolist())]
         odd = [each for each in told if each is not None]
         names = self.header or [f"column {at + 1}" for at in range(width)]
-        whole = [self._column([row[at] for row in kept]) for at in range(width)]
+        words = [self.layout.of(self.forms.get(at)).null_words for at in range(width)]
+        whole = [self._column([row[at] for row in kept], words[at]) for at in range(width)]
         keep = np.ones(len(full), np.bool_)
         keep[[each.record for each in odd]] = False
         columns = [column.filter(pa.array(keep)) for column in whole] if odd else whole
@@ -96,6 +97,12 @@ class SheetFile(RowFile):
             days_from="1904" if self._book.from_1904 else "1900",
         )  # fmt: skip
         batch.alter("cut", np.array(long, np.int64))
+        for at in self.kinds or range(width):
+            nulled = [
+                record for record, row in enumerate(kept)
+                if keep[record] and isinstance(row[at], str) and row[at] and row[at] in words[at]
+            ]  # fmt: skip
+            batch.alter("nulled", np.array(nulled, np.int64))
         return batch
 
     def _unread(self, first_line: int, count: int) -> dict[int, tuple[int, str]]:
@@ -117,8 +124,8 @@ class SheetFile(RowFile):
             return None
         return Odd(record, "too_many_fields", f"has {len(row)} cells where the header has {width}")
 
-    def _column(self, cells: list[Any]) -> Any:
-        nulls = {None, *self.layout.null_words}
+    def _column(self, cells: list[Any], null_words: Sequence[str]) -> Any:
+        nulls = {None, *null_words}
         texts = [cell if isinstance(cell, str) and cell not in nulls else None for cell in cells]
         values = [None if isinstance(cell, str) or cell is None else self._canonical(cell) for cell in cells]
         return pa.StructArray.from_arrays(
