@@ -3,8 +3,8 @@
     python benchmarks/growth.py [NAME ...] [--pairs N]
 
 Each line is a whole process against what it is compared with: the same work by DuckDB's reader, by SQL written by hand,
-or by ours on a smaller scale. Names: zones, names, peek, wide, commas, rejects, shown, keyed, keys, files, charters,
-feeds.
+or by ours on a smaller scale. Names: zones, names, peek, wide, commas, rejects, keyed, keys, files, folders, copies,
+charters, feeds.
 """
 
 from __future__ import annotations

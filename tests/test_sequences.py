@@ -117,10 +117,11 @@ class Model:
             if not self.sweep and not again:
                 return refused
             return self.unchanged({there[content].number for content in files.values()}, twice=twice)
-        before = [] if self.sweep else [load for load in self.standing() if load.day == day]
+        of_day = [] if self.sweep else [load for load in self.standing() if load.day == day]
+        before = [load for load in of_day if not load.mends]  # what brings mended rows is no delivery
         replaced: list[int] = []
         if before and self.same_day == "replace":
-            fresh, left, replaced = files, (), [load.number for load in before]
+            fresh, left, replaced = files, (), [load.number for load in of_day]
         elif (before and self.same_day == "refuse") or (
             not self.keyed
             and any(

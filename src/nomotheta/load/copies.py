@@ -97,16 +97,20 @@ class Told:
     copies_of: Counter[str] = field(default_factory=Counter)
     conflicts_of: Counter[str] = field(default_factory=Counter)
     decided_of: Counter[str] = field(default_factory=Counter)
-    samples: dict[str, list[tuple[str, str]]] = field(default_factory=dict)
+    samples: dict[str, list[tuple[str, str, str]]] = field(default_factory=dict)
 
 
 @dataclass(slots=True)
 class _Compared:
-    """Of some rows: which are in conflict, the load whose row is in the way, and by number the columns that differ."""
+    """Of some rows: which are in conflict, and the load whose row is in the way.
+
+    By number, the columns that differ, and of a few the row that is in the way, as a `pa.Table` of one.
+    """
 
     conflict: NDArray[np.bool_]
     loads: Ints
     differs: dict[int, list[str]] = field(default_factory=dict)
+    others: dict[int, Any] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)
@@ -168,15 +172,26 @@ class Comparing:
     def _pair(self, rows: Any, key: Check, at: Ints, compared: _Compared) -> None:
         """Fetch the rows of the table with some keys, and compare."""
         cells = rows.select(list(key.columns)).group_by(list(key.columns)).aggregate([])
-        pairs = self._differing(rows, self._there(cells), key)
+        there = self._there(cells)
+        pairs = self._differing(rows, there, key)
         which = at[pairs.column(0).to_numpy()]
         compared.loads[which] = pairs.column(1).to_numpy()
         others = self._others(key)
         unequal = [np.asarray(pairs.column(2 + number), np.bool_) for number in range(len(others))]
-        for number in np.flatnonzero(np.logical_or.reduce(unequal)) if others else ():
+        conflicts = np.flatnonzero(np.logical_or.reduce(unequal)) if others else np.zeros(0, np.int64)
+        for number in conflicts[:_SAMPLES]:
+            own_row = rows.slice(int(pairs.column(0)[number].as_py()), 1)
+            compared.others[int(which[number])] = self._row_in_the_way(own_row, there, key)
+        for number in conflicts:
             compared.conflict[which[number]] = True
             names = [name for name, column in zip(others, unequal, strict=True) if column[number]]
             compared.differs[int(which[number])] = names
+
+    def _row_in_the_way(self, row: Any, there: Any, key: Check) -> Any:
+        """The row that has the key of another."""
+        same = " AND ".join(f"{quoted(_HERE)}.{quoted(name)} = {quoted(_THERE)}.{quoted(name)}" for name in key.columns)
+        sql = f"SELECT {quoted(_THERE)}.* FROM {quoted(_HERE)} JOIN {quoted(_THERE)} ON {same} LIMIT 1"
+        return self.engine.fetch(sql, **{_HERE: row.select(self._columns), _THERE: there})
 
     def _there(self, cells: Any) -> Any:
         """The rows of the tables whose keys are among some cells, by their kinds, with the load of each.
@@ -263,7 +278,10 @@ class Comparing:
                 found.undecided.add(record)
             shown = found.samples.setdefault(key.name, [])
             if len(shown) < _SAMPLES:
-                shown.append((self._shown(taken, number, [*key.columns, *names], private), told[row]))
+                columns_shown = [*key.columns, *names]
+                other = compared.others.get(row)
+                stays = "–" if other is None else self._shown(other, 0, columns_shown, private)
+                shown.append((self._shown(taken, number, columns_shown, private), stays, told[row]))
         found.messages.append(pa.array(told, pa.string()))
 
     @staticmethod

@@ -94,7 +94,7 @@ class Settlement:
         message = f"{' and '.join(parts)} set aside at loading"
         if decided and not open_:
             message += "; keep says which row stays"
-        samples = Samples(("row set aside", "why"), tuple(told.samples.get(finding.rule, ())))
+        samples = Samples(("row set aside", "row that stays", "why"), tuple(told.samples.get(finding.rule, ())))
         verdict = "warn" if decided and finding.verdict == "pass" else finding.verdict
         return replace(finding, verdict=verdict, message=message, samples=samples)
 

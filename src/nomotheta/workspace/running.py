@@ -12,7 +12,7 @@ from nomotheta.errors import DeclarationError, DeliveryError, NomothetaError, Pl
 from nomotheta.events import Listener
 from nomotheta.ledger import LoadResult, RunResult, TableResult
 from nomotheta.rules import gravest
-from nomotheta.workspace.attempts import rows_there
+from nomotheta.workspace.attempts import Attempt, entered, failed, rows_there
 from nomotheta.workspace.checking import reconcile_table
 from nomotheta.workspace.context import Context, moment
 from nomotheta.workspace.deliveries import NothingArrivedError, arrive, choose
@@ -58,7 +58,8 @@ class Running:
         charter, place = compiled.charter, self.place or compiled.place
         about: dict[str, Any] = {"about": charter.about, "owners": tuple(charter.owners)}
         waits = [name for name in sorted(compiled.after()) if name in self.results and not _has(self.results[name])]
-        if waits and not self._is_refused(compiled, place):
+        refusal = self._refusal(compiled, place) if waits else None
+        if waits and refusal is None:
             held = LoadResult(
                 charter.table, place, self.day, "held back", "fail", message=f"skipped: {' and '.join(waits)} failed",
                 mend=f"fix {waits[0]} first, then: nomotheta run --day {self.day} {charter.table}",
@@ -67,7 +68,7 @@ class Running:
             self.context.ledger.add_load(held, moment(), self.run_id)
             return TableResult(charter.table, "fail", held, **about)
         try:
-            result = load_delivery(
+            result = refusal or load_delivery(
                 self.context, compiled, self.day, self.place, self.run_id, self.wanted, self.listener
             )  # fmt: skip
         except DeclarationError as error:  # a secret is not set, a driver is missing: the other tables have theirs
@@ -108,18 +109,19 @@ class Running:
             return False  # somebody has added rows since, or taken some out
         return self.context.ledger.reconciled(result.table, result.place, result.load_no or 0) == "pass"
 
-    def _is_refused(self, compiled: Compiled, place: str) -> bool:
-        """Whether a table's own delivery would be refused, which is the better thing to say of one that waits."""
+    def _refusal(self, compiled: Compiled, place: str) -> LoadResult | None:
+        """What is said where a table's own delivery is refused, which is better to know than what it waits for."""
+        attempt = Attempt(self.context, compiled, place, self.day, self.run_id)
         try:
-            delivered = arrive(self.context, compiled, self.day)
+            attempt.arrived = arrive(self.context, compiled, self.day)
             with self.context.places.open(place) as opened:
                 now = self.context.now(moment(), self.day)
-                choose(self.context, opened, compiled, delivered, self.day, now, again=True)
-        except DeliveryError:
-            return True
+                choose(self.context, opened, compiled, attempt.arrived, self.day, now, again=True)
+        except DeliveryError as error:
+            return entered(self.context, attempt, failed(self.context, attempt, error))
         except (PlaceError, NothingArrivedError):
-            return False
-        return False
+            return None
+        return None
 
 
 def _told_again(result: LoadResult) -> str:
