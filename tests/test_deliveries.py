@@ -191,10 +191,7 @@ def test_a_further_delivery_for_a_day_is_refused_and_the_message_names_the_choic
     found = load(space)
 
     assert (found["state"], found["exit"]) == ("refused", 1)
-    assert (
-        found["message"]
-        == f"{DAY} is loaded already, as load 1, and this is a further delivery for it: inbox/t-{DAY}.csv"
-    )
+    assert found["message"] == f"{DAY} was loaded already, as load 1; this is a further delivery for it"
     assert 'same_day = "replace"' in found["mend"] and 'same_day = "add"' in found["mend"] and "undo 1" in found["mend"]
     assert rows(space) == [("A", 1), ("B", 2)]
 
@@ -452,7 +449,7 @@ def test_rows_whose_way_is_free_again_come_with_the_next_run(space: Space) -> No
 
     assert undone[0]["open_again"] == {"2": 3}
     assert told.code == 2
-    assert ended.json["tables"][0]["message"] == "3 rows that load 2 had set aside came with load 3"
+    assert ended.json["tables"][0]["message"] == "3 rows that load 2 had set aside were loaded by load 3"
     assert ended.code == 0
     assert rows(space) == [("A", 1), ("B", 5), ("C", 3), ("D", 4)]
     assert space.run("run", "--day", NEXT, "--json").json["tables"][0]["message"] == ""

@@ -243,7 +243,8 @@ def load(
         bool, typer.Option("--rehearse", help="Trial run: load and check everything, then roll back.")
     ] = False,
     again: Annotated[
-        bool, typer.Option("--again", help="Mended rows of a load; without FILE those whose way is free again.")
+        bool,
+        typer.Option("--again", help="Mended rows of a load; without FILE: repeats of rows that were taken out since."),
     ] = False,
     even_if_loaded: Annotated[
         bool, typer.Option("--even-if-loaded", help="Although the same content was loaded before.")

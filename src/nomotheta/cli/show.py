@@ -75,7 +75,7 @@ def _show_details(console: Console, table: TableResult) -> None:
     load = table.load
     broken = [finding for finding in ordered(load.findings) if finding.verdict != "pass"]
     differs = table.reconciliation is not None and table.reconciliation.verdict == "fail"
-    told = load.message and (load.state not in {"loaded", "unchanged"} or load.verdict == "fail")
+    told = _has_message(load)
     if not (broken or differs or told or load.rejects or table.message or load.bad or load.warnings):
         return
     console.print()
@@ -90,6 +90,13 @@ def _show_details(console: Console, table: TableResult) -> None:
     if table.reconciliation is not None and differs:
         _show_differences(console, table.reconciliation)
     _show_set_aside(console, load)
+
+
+def _has_message(load: LoadResult) -> bool:
+    """Whether what is said of a load is more than that it is loaded, and than what the rules say."""
+    ruled = any(finding.verdict == "fail" for finding in load.findings)
+    quiet = load.state in {"loaded", "unchanged"} and (load.verdict != "fail" or ruled)
+    return bool(load.message) and (not quiet or bool(load.changed))
 
 
 def _show_message(console: Console, load: LoadResult | Undone) -> None:
@@ -153,7 +160,7 @@ def show_load(load: LoadResult) -> None:
         what += f", mended rows of load {load.mends}"
     title = Text.assemble((load.table, "bold"), "  ", verdict_text(load.verdict), f"  {what}")
     console.print(title)
-    if load.message and (load.state not in {"loaded", "unchanged"} or load.verdict == "fail"):
+    if _has_message(load):
         _show_message(console, load)
     if load.balance is not None:
         show_balance(console, load.balance, undone=load.state == "undone")
@@ -197,7 +204,7 @@ def show_loads(table: str, results: Sequence[LoadResult]) -> None:
     """Loads one below the other; or that there was nothing to load."""
     console = out()
     if not results:
-        told = "no row waits: none was set aside for the sake of rows that are gone since"
+        told = "nothing to load: no row was set aside as a repeat of one that was taken out since"
         console.print(Text.assemble((visible(table), "bold"), f"  {told}"))
     for at, result in enumerate(results):
         if at:
@@ -229,8 +236,8 @@ def _show_undone(result: Undone) -> None:
     console.print(Text.assemble(("  table  ", "dim"), text))
     for load_no, rows in result.open_again.items():
         verb = "is" if rows == 1 else "are"
-        told = f"{counted(rows, 'row')} that load {load_no} set aside, because rows with their keys were there, {verb}"
-        console.print(indented(Text(f"! {told} open again", TONES["warn"]), 2))
+        told = f"{counted(rows, 'row')} that load {load_no} set aside as repeats of these rows {verb} open again"
+        console.print(indented(Text(f"! {told}", TONES["warn"]), 2))
         console.print(indented(Text(f"→ nomotheta load {visible(result.table)} --again, or the next run"), 4))
 
 

@@ -309,7 +309,8 @@ def _check_awaited(
     if not more:
         return
     loads = " and ".join(str(mark.load_no) for mark in before)
-    told = f"{day} is loaded already, as load {loads}, and this is a further delivery for it: {_listed(more)}"
+    others = f", with {counted(len(more), 'new file')}" if len(more) > 1 else ""
+    told = f"{day} was loaded already, as load {loads}; this is a further delivery for it{others}"
     mend = (
         'write same_day = "replace" under [load] if it takes the place of what was loaded, or same_day = "add" if it '
         f"comes beside it; or take that out first: nomotheta undo {before[-1].load_no}"

@@ -125,10 +125,12 @@ class Running:
 
 
 def _told_again(result: LoadResult) -> str:
-    """What came of rows whose way was free again."""
-    rows = result.balance.loaded if result.balance and result.state == "loaded" else 0
-    told = f"{counted(rows, 'row')} that load {result.mends} had set aside came with load {result.load_no}"
-    return told if result.state == "loaded" else f"rows of load {result.mends} did not come: {result.message}"
+    """What came of repeats whose originals were taken out."""
+    if result.state != "loaded":
+        return f"rows of load {result.mends} were not loaded: {result.message}"
+    rows = result.balance.loaded if result.balance else 0
+    were = "was" if rows == 1 else "were"
+    return f"{counted(rows, 'row')} that load {result.mends} had set aside {were} loaded by load {result.load_no}"
 
 
 def _has(result: TableResult) -> bool:
