@@ -178,7 +178,7 @@ def test_the_command_shows_what_matters_on_a_narrow_and_on_a_wide_terminal(demo:
         "cp1252",
         "decimal(6,2)",
         "1.250,00",
-        "row in conflict with another about what is nearly a key",
+        "row equal to another throughout",
     ):
         assert told in ended.out
     assert document["format"] == "nomotheta/look/1"

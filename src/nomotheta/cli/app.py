@@ -563,7 +563,7 @@ def report(
     workspace: Folder = HERE,
     json: Json = False,
 ) -> None:
-    """Write the page of a run, of a load, or of a judgement: one HTML file."""
+    """Write the page of a run, a load or a judgement."""
     with guarded(json=json):
         result, path = _open(workspace).report(run, file, load_no=load, judged=judged)
         if json:
