@@ -173,13 +173,7 @@ def test_the_command_shows_what_matters_on_a_narrow_and_on_a_wide_terminal(demo:
     document = demo.run("peek", file, "--json").json
 
     assert ended.code == 0
-    for told in (
-        "semicolon",
-        "cp1252",
-        "decimal(6,2)",
-        "1.250,00",
-        "row equal to another throughout",
-    ):
+    for told in ("semicolon", "cp1252", "decimal(6,2)", "1.250,00", "row equal to another throughout"):
         assert told in ended.out
     assert document["format"] == "nomotheta/look/1"
 

@@ -232,8 +232,8 @@ def killed_often(there: Space, url: str, times: int = 50, more: str = "") -> Non
 
     for at in range(times):
         with opened(there, url) as place, place.transaction("tickets"):
-            place.delete("tickets", None)
-            place.delete("nomotheta_marks", None)
+            for table in ("tickets", "nomotheta_marks", "nomotheta_files"):
+                place.delete(table, None)
         running = subprocess.Popen(command, cwd=there.root, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
         time.sleep(
             usual * chance.uniform(0.3, 1.1) * (1 if stood else 1 + at / 25)
