@@ -141,16 +141,6 @@ def test_a_failing_rule_undoes_the_load_or_keeps_it_where_declared(space: Space)
     assert space.sql("select count(*) from tickets") == [(3,)]
 
 
-def test_rows_that_break_a_rejecting_rule_stay_out(space: Space) -> None:
-    space.charter(TICKETS + '[[rules]]\nname = "dear"\neach = "fare >= 1"\notherwise = "reject"\n')
-    space.tickets(SOUND + "T003;0,50;03.06.2026\n")
-
-    load = space.load()
-
-    assert (load["verdict"], load["balance"]["rejected"]) == ("pass", 1)
-    assert space.rejects()[0]["message"] == "breaks the rule 'dear'"
-
-
 def test_columns_come_by_their_header_in_any_order_or_from_the_load_itself(space: Space) -> None:
     more = '[columns.note]\nkind = "text"\nfrom = "Note to all"\n' + "".join(
         f'[columns.{name}]\nfrom = "@{word}"\n'
@@ -170,13 +160,6 @@ def test_columns_come_by_their_header_in_any_order_or_from_the_load_itself(space
         ("T001", "two\nlines", 3, f"inbox/tickets-{DAY}.csv", DAY, True, "EUR"),
         ("T002", None, 5, f"inbox/tickets-{DAY}.csv", DAY, True, "EUR"),
     ]
-
-
-def test_without_a_header_columns_come_by_position(space: Space) -> None:
-    space.write("nomotheta.toml", (space.root / "nomotheta.toml").read_text() + "header = false\n")
-    space.tickets("T001;1,00;01.06.2026\n")
-
-    assert space.load()["balance"]["loaded"] == 1
 
 
 @pytest.mark.parametrize("same", ["plain", "gzip"])
