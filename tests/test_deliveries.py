@@ -780,3 +780,14 @@ def test_a_file_of_another_shape_is_one_message(space: Space) -> None:
     assert "has 3 fields where the header has 2" in found["message"]
     sent(space, DAY, "A,1,2", "B,1,2", "C,1,2", "D,1")
     assert (load(space)["state"], rows(space)) == ("loaded", [("D", 1)])
+
+
+def test_rows_that_a_later_slice_took_out_are_missed(space: Space) -> None:
+    window = 'how = "overwrite"\nslice = "v >= extract(day from :day) - 1"'
+    charter(space, "{day}", load=window)
+    sent(space, DAY, "A,1")
+    sent(space, NEXT, "B,2")
+    space.run("run", "--day", DAY, "--create")
+    run(space, day=NEXT)
+
+    assert space.run("run", "--day", DAY).code == 1

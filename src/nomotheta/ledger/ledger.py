@@ -159,6 +159,14 @@ class Ledger:
         )  # fmt: skip
         return rows[0][1] if rows and rows[0][0] == "load" else None
 
+    def removed_since(self, table: str, place: str, load_no: int) -> bool:
+        """Whether a load after this one has taken rows out of the table: they may be its own."""
+        rows = self._rows(
+            "SELECT 1 FROM entries WHERE what = 'load' AND table_name = ? AND place = ? AND load_no > ? "
+            "AND state = 'loaded' AND json_extract(document, '$.balance.removed') > 0 LIMIT 1", table, place, load_no,
+        )  # fmt: skip
+        return bool(rows)
+
     def verdict(self, load_no: int) -> str | None:
         """How a load that stands ended; None where no such load is known."""
         rows = self._rows(

@@ -107,6 +107,8 @@ class Running:
         """Whether the load was equal to its files, and the table has as many rows as its newest load left there."""
         if self.context.ledger.rows_left(result.table, result.place) != result.table_rows:
             return False  # somebody has added rows since, or taken some out
+        if self.context.ledger.removed_since(result.table, result.place, result.load_no or 0):
+            return False
         return self.context.ledger.reconciled(result.table, result.place, result.load_no or 0) == "pass"
 
     def _refusal(self, compiled: Compiled, place: str) -> LoadResult | None:
