@@ -122,13 +122,12 @@ class Model:
         replaced: list[int] = []
         if before and self.same_day == "replace":
             fresh, left, replaced = files, (), [load.number for load in of_day]
-        elif (before and self.same_day == "refuse") or (
-            not self.keyed
-            and any(
-                name in load.files and load.files[name] != fresh[name] for name in fresh for load in self.newest(name)
-            )
-        ):
-            return refused
+        else:
+            olds = {name: load.files[name] for name in fresh for load in self.newest(name)}
+            changed = [name for name, old in olds.items() if old != fresh[name]]
+            if (before and self.same_day == "refuse") or (changed and not self.keyed):
+                return refused
+            twice |= any(fresh[name][: len(olds[name])] != olds[name] for name in changed)  # what went is still there
         return self.bring(day, fresh, replaced, left, twice=twice)
 
     def newest(self, name: str) -> list[Load]:

@@ -322,7 +322,7 @@ def _beside(compiled: Compiled, chosen: Delivered, known: _Known) -> Delivered:
     """Files that come beside what is in the table; what has changed since it was loaded is told by name."""
     charter, delivery = compiled.charter, compiled.charter.delivery
     keyed = any(key.otherwise == "reject" for key in charter.keys)
-    told = []
+    notes, warnings = list[str](), list[str]()  # rows that a changed file no longer has are still in the table
     for file in chosen.files:
         before = known.before(file)
         if before is None:
@@ -335,10 +335,8 @@ def _beside(compiled: Compiled, chosen: Delivered, known: _Known) -> Delivered:
                 f"the file {what}, and no key tells its rows from those that are in the table", where=file.name,
                 mend=f"add [[keys]], or take that load out first: nomotheta undo {before.load_no}",
             )  # fmt: skip
-        told.append(f"{file.name} {what}")
-    if keyed:
-        return replace(chosen, notes=(*chosen.notes, *told))
-    return replace(chosen, warnings=(*chosen.warnings, *told))
+        (notes if keyed and grown else warnings).append(f"{file.name} {what}")
+    return replace(chosen, notes=(*chosen.notes, *notes), warnings=(*chosen.warnings, *warnings))
 
 
 def _has_grown(file: ArrivedFile, before: LoadedFile) -> bool:
