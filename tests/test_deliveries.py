@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import datetime
+import shutil
 from typing import Any
 
 import openpyxl
@@ -417,6 +418,8 @@ def test_a_list_is_loaded_again_when_its_charter_changes(space: Space, how: str)
     )
     assert load(space)["state"] == "unchanged"
     assert rows(space) == ([("A", 1)] if how == "overwrite" else [("A", 1), ("B", 20)])
+    shutil.rmtree(space.root / ".nomotheta")  # nobody knows any more what it was loaded under
+    assert load(space)["state"] == "loaded"
 
 
 def test_unchanged_is_what_its_rows_are_now(space: Space) -> None:

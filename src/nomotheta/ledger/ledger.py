@@ -224,11 +224,12 @@ class Ledger:
         """Keep a charter as it was when something was loaded under it."""
         self._rows("INSERT OR IGNORE INTO charters VALUES (?, ?, ?)", version, text, json.dumps(declared, default=str))
 
-    def charter_of(self, load_no: int) -> str:
+    def charter_of(self, load_no: int, table: str, place: str) -> str:
         """The version of the charter that a load was carried out by; empty where that is not known."""
         found = self._rows(
-            "SELECT json_extract(document, '$.charter') FROM entries WHERE load_no = ? AND document IS NOT NULL "
-            "ORDER BY entry_id DESC LIMIT 1", load_no,
+            "SELECT json_extract(document, '$.charter') FROM entries WHERE what = 'load' AND load_no = ? "
+            "AND table_name = ? AND place = ? AND document IS NOT NULL ORDER BY entry_id DESC LIMIT 1",
+            load_no, table, place,
         )  # fmt: skip
         return str(found[0][0] or "") if found else ""
 

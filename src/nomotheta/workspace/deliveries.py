@@ -202,7 +202,7 @@ def choose(
     if delivered.daily:
         _check_other_days(charter.table, delivered, known, day)
     if charter.load.how == "overwrite":
-        return _overwriting(context, compiled, delivered, known, day, again=again)
+        return _overwriting(context, place, compiled, delivered, known, day, again=again)
     fresh, left = [], list(delivered.left_out)
     for file in delivered.files:
         there = known.in_table(file, merged=charter.load.how == "merge")
@@ -210,7 +210,7 @@ def choose(
             fresh.append(file)
         else:
             left.append(LeftOut(file.name, there.load_no, there.file))
-    changed = _changed(context, compiled, left)
+    changed = _changed(context, place, compiled, left)
     if charter.load.how == "merge" and changed:
         return replace(delivered, changed=changed, notes=(*delivered.notes, _loaded_again(changed)))
     if not fresh:
@@ -260,11 +260,17 @@ def _came_before(table: str, file: str, load_no: int, day: datetime.date) -> Del
     return DeliveryError(told, where=file, mend=mend)
 
 
-def _changed(context: Context, compiled: Compiled, left: Sequence[LeftOut]) -> tuple[str, ...]:
-    """The keys of the charter that have changed since files were loaded."""
+_UNKNOWN = "(under which charter it was loaded is not known here)"
+
+
+def _changed(context: Context, place: Place, compiled: Compiled, left: Sequence[LeftOut]) -> tuple[str, ...]:
+    """The keys of the charter that have changed since files were loaded; for a list to be loaded, doubt is enough."""
     loads = {each.load_no for each in left if each.load_no is not None}
     version, now = context.charters.declared(compiled)
-    before = [context.ledger.charter_of(load_no) for load_no in sorted(loads)]
+    table, how = compiled.charter.table, compiled.charter.load.how
+    before = [context.ledger.charter_of(load_no, table, place.name) for load_no in sorted(loads)]
+    if how != "append" and not all(before):
+        return (_UNKNOWN,)
     versions = dict.fromkeys(each for each in before if each and each != version)
     kept = [context.ledger.charter(version) for version in versions if version]
     return tuple(dict.fromkeys(key for each in kept if each is not None for key in changed_keys(each[1], now)))
@@ -275,7 +281,8 @@ def _loaded_again(changed: Sequence[str]) -> str:
 
 
 def _overwriting(
-    context: Context, compiled: Compiled, delivered: Delivered, known: _Known, day: datetime.date, *, again: bool
+    context: Context, place: Place, compiled: Compiled, delivered: Delivered, known: _Known, day: datetime.date, *,
+    again: bool,
 ) -> Delivered:  # fmt: skip
     """A delivery that takes the place of what is there is loaded as a whole, unless just that is there."""
     standing = known.standing(day if delivered.daily else None)
@@ -283,7 +290,7 @@ def _overwriting(
         return delivered
     load_no = standing[-1].load_no
     left = [LeftOut(file.name, load_no, file.name) for file in delivered.files]
-    changed = _changed(context, compiled, left)
+    changed = _changed(context, place, compiled, left)
     if changed:
         return replace(delivered, changed=changed, notes=(*delivered.notes, _loaded_again(changed)))
     return _nothing_new(compiled.charter.table, delivered, [*delivered.left_out, *left], day, again=again)
