@@ -611,7 +611,7 @@ def test_what_tells_no_repeats_is_said_before_a_file_comes(space: Space) -> None
     for files, delivery, how, told in (
         ("*", "", 'same_day = "add"', "the files are not those of a day"),
         ("{day}", "", 'how = "overwrite"\nsame_day = "add"', 'same_day belongs to how = "append"'),
-        ("{day}", "parts = 3", "", "the pattern stands for one file a day"),
+        ("{day}", "parts = 3", "", "the pattern matches only one file a day"),
     ):
         charter(space, files, delivery=delivery, load=how)
         assert told in space.run("lint").text

@@ -100,7 +100,7 @@ def _deliveries(read: Read) -> list[Problem]:
         found.append(read.source.problem(("load", "same_day"), told, mend))
     if delivery is not None and delivery.parts and not (daily and delivery.several):
         mend = 'write files = "inbox/…-{day}-*.csv", or take parts out'
-        told = "the pattern stands for one file a day" if daily else "the files are not those of a day"
+        told = "the pattern matches only one file a day" if daily else "the files are not those of a day"
         found.append(read.source.problem(("delivery", "parts"), told, mend))
     if load.rejects is not None and load.rejects.table == charter.table:
         told = "rejected rows cannot go into the table that is loaded"
