@@ -161,6 +161,14 @@ class RunResult:
     tables: tuple[TableResult, ...]
     format: str = "nomotheta/run/1"
 
+    @classmethod
+    def of_one(
+        cls, load: LoadResult, workspace: str, started: datetime.datetime, about: str = "", owners: tuple[str, ...] = ()
+    ) -> RunResult:  # fmt: skip
+        """A single load as a run of one table, without a number, so that it is told and shown like one."""
+        table = TableResult(load.table, load.verdict, load, about, owners)
+        return cls(0, workspace, load.day, started, load.seconds, load.verdict, (table,))
+
 
 @dataclass(frozen=True, slots=True)
 class Entry:

@@ -9,7 +9,7 @@ from email.utils import format_datetime
 
 from nomotheta.charter import Tell
 from nomotheta.errors import visible
-from nomotheta.ledger import LoadResult, Mail, RunResult, TableResult
+from nomotheta.ledger import Mail, RunResult, TableResult
 from nomotheta.report.words import STATES, headline, shown_text, why
 
 _SUBJECT, _CELL = 150, 300  # characters at most
@@ -44,12 +44,6 @@ def written(result: RunResult, tables: list[TableResult]) -> tuple[str, str, str
 def shortened(text: str, most: int) -> str:
     """A text of so many characters at most, with an ellipsis where something is left out."""
     return text if len(text) <= most else f"{text[: most - 1]}…"
-
-
-def as_run(load: LoadResult, workspace: str, started: datetime.datetime) -> RunResult:
-    """A single load as a run of one table, so that it is told like one."""
-    table = TableResult(load.table, load.verdict, load)
-    return RunResult(0, workspace, load.day, started, load.seconds, load.verdict, (table,))
 
 
 def message_of(mail: Mail, tell: Tell, now: datetime.datetime, workspace: str) -> EmailMessage:

@@ -6,7 +6,7 @@ import datetime
 import re
 
 from nomotheta.errors import DeclarationError
-from nomotheta.ledger import LoadResult, RunResult, TableResult
+from nomotheta.ledger import LoadResult, RunResult
 from nomotheta.workspace.context import Context
 
 
@@ -54,6 +54,5 @@ def _of_judgement(context: Context, table: str) -> tuple[RunResult, str]:
 def _alone(context: Context, load: LoadResult, started: datetime.datetime) -> RunResult:
     """A run of one table."""
     compiled = context.charters.of(load.table)
-    about = (compiled.charter.about, tuple(compiled.charter.owners)) if compiled else ("", ())
-    table = TableResult(load.table, load.verdict, load, *about)
-    return RunResult(0, context.settings.name, load.day, started, load.seconds, load.verdict, (table,))
+    about, owners = (compiled.charter.about, tuple(compiled.charter.owners)) if compiled else ("", ())
+    return RunResult.of_one(load, context.settings.name, started, about, owners)

@@ -39,10 +39,10 @@ def tell(
 def _write(settings: Settings, ledger: Ledger, result: RunResult | LoadResult) -> None:
     if not settings.tell:
         return
-    from nomotheta.tell import as_run, worth_telling, written
+    from nomotheta.tell import worth_telling, written
 
     now = datetime.datetime.now(datetime.UTC)
-    run = as_run(result, settings.name, now) if isinstance(result, LoadResult) else result
+    run = RunResult.of_one(result, settings.name, now) if isinstance(result, LoadResult) else result
     for name, told in settings.tell.items():
         tables = worth_telling(run, told)
         if tables:
