@@ -794,3 +794,18 @@ def test_rows_that_a_later_slice_took_out_are_missed(space: Space) -> None:
     run(space, day=NEXT)
 
     assert space.run("run", "--day", DAY).code == 1
+
+
+def test_loads_of_several_tables_are_taken_out_as_one(space: Space, database: Database, sort: str) -> None:  # noqa: F811
+    if sort == "general":
+        pytest.skip("it removes single rows by primary key only")
+    space.write("nomotheta.toml", SETTINGS.replace("duckdb:///warehouse.duckdb", database.url))
+    charter(space, "{day}")
+    space.charter((space.root / "charters/t.toml").read_text().replace('table = "t"', 'table = "u"'), "u")
+    sent(space, DAY, "A,1")
+    space.run("run", "--day", DAY, "--create")
+
+    refused = space.run("undo", "1..3")
+    assert (refused.code, database.ask("SELECT (SELECT count(*) FROM t), (SELECT count(*) FROM u)")) == (2, [(1, 1)])
+    assert space.run("undo", "--run", "1").code == 0
+    assert database.ask("SELECT (SELECT count(*) FROM t), (SELECT count(*) FROM u)") == [(0, 0)]

@@ -168,6 +168,25 @@ class Staging:
 
     # ---- what follows
 
+    def hold(
+        self, locks: Mapping[str, str], take: Callable[[str], object], free: str, holder: Callable[[str], str]
+    ) -> str:
+        """Take locks, each for the table that it keeps others off; the statement that lets go of them.
+
+        Raises:
+            PlaceError: somebody else has one; then none is held.
+        """
+        held: list[str] = []
+        for table, lock in locks.items():
+            if not take(lock):
+                by = holder(lock)
+                if held:
+                    self.run_plain(f"SELECT {', '.join(free.format(each) for each in held)}")
+                raise PlaceError(f"another load into {table} is under way{by}", where=f"place {self.name}",
+                                 mend="wait until it has ended")  # fmt: skip
+            held.append(lock)
+        return f"SELECT {', '.join(free.format(each) for each in held)}"
+
     @contextlib.contextmanager
     def committed(self, begin: str, release: str) -> Iterator[None]:
         """From a statement that begins a transaction to its commit, or its end where an exception leaves it.

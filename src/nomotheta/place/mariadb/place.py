@@ -244,18 +244,12 @@ class MariaPlace(Staging):
             self._check_engine(table)
         self._make_marks()
         database = self._rows("SELECT database()")[0][0]
-        held: list[str] = []
-        for table in tables:
-            lock = text_literal("nomotheta " + hashlib.sha256(f"{database}.{table}".encode()).hexdigest()[:40])
-            if not self._rows(f"SELECT get_lock({lock}, 0)")[0][0]:
-                holder = self._holder(lock)
-                for each in held:
-                    self._rows(f"SELECT release_lock({each})")
-                raise PlaceError(f"another load into {table} is under way{holder}", where=f"place {self.name}",
-                                 mend="wait until it has ended")  # fmt: skip
-            held.append(lock)
-        release = ", ".join(f"release_lock({lock})" for lock in held)
-        with self.committed("START TRANSACTION WITH CONSISTENT SNAPSHOT", f"SELECT {release}"):
+        hashed = {table: hashlib.sha256(f"{database}.{table}".encode()).hexdigest()[:40] for table in tables}
+        locks = {table: text_literal(f"nomotheta {each}") for table, each in hashed.items()}
+        release = self.hold(
+            locks, lambda lock: self._rows(f"SELECT get_lock({lock}, 0)")[0][0], "release_lock({})", self._holder
+        )
+        with self.committed("START TRANSACTION WITH CONSISTENT SNAPSHOT", release):
             yield
 
     def _check_engine(self, table: str) -> None:

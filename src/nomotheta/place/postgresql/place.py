@@ -215,18 +215,12 @@ class PostgresPlace(Staging):
     @contextlib.contextmanager
     def transaction(self, *tables: str) -> Iterator[None]:
         """Commit at the end, undo where an exception leaves it; nobody else loads into the tables meanwhile."""
-        held: list[str] = []
-        for table in tables:
-            key = f"hashtextextended({text_literal(f'nomotheta {table}')}, 0)"
-            if not self._rows(f"SELECT pg_try_advisory_lock({key}) AS got")[0]["got"]:
-                holder = self._holder(key)
-                for each in held:
-                    self._run(f"SELECT pg_advisory_unlock({each})")
-                raise PlaceError(f"another load into {table} is under way{holder}", where=f"place {self.name}",
-                                 mend="wait until it has ended")  # fmt: skip
-            held.append(key)
-        release = ", ".join(f"pg_advisory_unlock({key})" for key in held)
-        with self.committed("BEGIN ISOLATION LEVEL REPEATABLE READ", f"SELECT {release}"):
+        keys = {table: f"hashtextextended({text_literal(f'nomotheta {table}')}, 0)" for table in tables}
+        release = self.hold(
+            keys, lambda key: self._rows(f"SELECT pg_try_advisory_lock({key}) AS got")[0]["got"],
+            "pg_advisory_unlock({})", self._holder,
+        )  # fmt: skip
+        with self.committed("BEGIN ISOLATION LEVEL REPEATABLE READ", release):
             self._before = {table: self._statistics(table) for table in tables}
             yield
 
