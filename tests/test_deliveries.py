@@ -734,6 +734,28 @@ def test_every_alteration_is_counted_with_its_first_line(space: Space) -> None:
 
 
 @pytest.mark.parametrize("kernel", [True, False])
+@pytest.mark.parametrize("extra", ["refuse", "ignore"])
+def test_members_that_are_cut_from_objects_are_counted(space: Space, kernel: bool, extra: str) -> None:
+    charter(
+        space,
+        "{day}",
+        delivery='layout = { format = "json-lines" }',
+        load=f'long_rows = "cut"\nextra_columns = "{extra}"',
+    )
+    space.write(
+        f"inbox/t-{DAY}.csv",
+        '{"k":"A","v":1}\n\n{"k":"B","v":2,"w":3}\n{"v":3}\n{"k":"D","k":"E","v":4,"w":3}\n{"z":1,"k":"F","v":6}\n',
+    )
+
+    with contextlib.nullcontext() if kernel else without_kernel():
+        found = load(space)
+
+    assert (rows(space), found["reasons"]) == ([("A", 1), ("B", 2), ("F", 6), (None, 3)], {"member_twice": 1})
+    cut = [{"what": "cut", "count": 2, "line": 3}]
+    assert found["balance"]["files"][0]["altered"] == (cut if extra == "refuse" else [])
+
+
+@pytest.mark.parametrize("kernel", [True, False])
 @pytest.mark.parametrize("delimiter", [",", "||"])
 def test_null_words_and_trimming_may_be_a_columns_own(space: Space, kernel: bool, delimiter: str) -> None:
     charter(space, "{day}", delivery=f'layout = {{ null_words = ["", "NA"], delimiter = "{delimiter}" }}')

@@ -73,12 +73,15 @@ class JsonLinesFile(LineFile):
         return DeliveryError(told, where=f"{self.name}:1", mend=mend)
 
     def read(self, block: LineBlock, width: int, *, fill: bool = False, cut: bool = False) -> LineBatch:
-        """The members of a block's objects; one that the header does not have sets the row aside, unless it is cut."""
+        """The members of a block's objects; one that the header does not have is a reject, or cut and counted."""
         plain, texts = self.batch(block)
         batch = ObjectBatch(**{name: getattr(plain, name) for name in LineBatch.__dataclass_fields__})
         names = self.header or []
-        ignored = cut or (self.charter is not None and self.charter.load.extra_columns == "ignore")
-        read = objects.read_objects(texts, names, strict=not ignored) or _slowly(texts, names, strict=not ignored)
+        strict = self.charter is None or self.charter.load.extra_columns != "ignore"
+        read = _read(texts, names, strict=strict)
+        if cut and strict and read.verdicts.any():
+            whole, read = read, _read(texts, names, strict=False)
+            batch.alter("cut", np.flatnonzero((whole.verdicts != objects.SOUND) & (read.verdicts == objects.SOUND)))
         odd = [_odd(at, batch.original(at), names) for at in np.flatnonzero(read.verdicts).tolist()]
         texts = set_aside(batch, texts, odd)
         self._sound += len(odd) < len(read.verdicts)
@@ -102,6 +105,11 @@ class JsonLinesFile(LineFile):
             told = "no object has the member " + ", ".join(f"'{name}'" for name in lacking)
             mend = 'ask the sender what changed, or write missing_columns = "null" under [load]'
             raise DeliveryError(told, where=self.name, mend=mend)
+
+
+def _read(texts: Any, names: Sequence[str], *, strict: bool) -> objects.Objects:
+    """The members of the objects in a column of lines, by the kernel where there is one."""
+    return objects.read_objects(texts, names, strict=strict) or _slowly(texts, names, strict=strict)
 
 
 def _slowly(texts: Any, names: Sequence[str], *, strict: bool) -> objects.Objects:
