@@ -36,8 +36,9 @@ def read(file: str, columns: dict[str, str], layout: dict[str, object]) -> None:
     from nomotheta.load.blocks import worked_blocks
     from nomotheta.load.engine import Engine
     from nomotheta.load.work import Plan
-    from nomotheta.place import Now
-    from nomotheta.source import match_columns, open_file
+    from nomotheta.place.render import Now
+    from nomotheta.source.formats import open_file
+    from nomotheta.source.shape import match_columns
 
     charter = Path(file).with_suffix(".toml")
     lines = ['table = "t"', "[delivery]", f'files = "{Path(file).name}"', "[delivery.layout]"]

@@ -87,8 +87,9 @@ def ours(file: str) -> None:
     from nomotheta.load.blocks import worked_blocks
     from nomotheta.load.engine import Engine
     from nomotheta.load.work import Plan
-    from nomotheta.place import Now
-    from nomotheta.source import match_columns, open_file
+    from nomotheta.place.render import Now
+    from nomotheta.source.formats import open_file
+    from nomotheta.source.shape import match_columns
 
     charter = Path(file).with_name("bookings.toml")
     read, problems = read_charter(charter, charter.name)

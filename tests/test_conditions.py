@@ -22,7 +22,7 @@ from nomotheta.conditions import (
     parse_pattern,
     render_pattern,
 )
-from nomotheta.place import Now, Renderer
+from nomotheta.place.render import Now, Renderer
 
 KINDS = {
     "n": Kind("integer"), "m": Kind("integer"), "fare": decimal(8, 2), "share": Kind("real"),

@@ -11,8 +11,7 @@ import openpyxl
 import pytest
 
 from conftest import DAY, SETTINGS, Space, without_kernel
-from nomotheta.place import files_known
-from nomotheta.place.marks import leave_files
+from nomotheta.place.marks import files_known, leave_files
 from nomotheta.place.render import Now
 from servers import Database
 from test_places import database, opened, running, sort  # noqa: F401

@@ -24,7 +24,7 @@ from conftest import DAY, SETTINGS, Space
 from nomotheta import open_workspace
 from nomotheta.errors import NomothetaError, PlaceError
 from nomotheta.ledger import Ledger
-from nomotheta.place import connect
+from nomotheta.place.connect import connect
 from nomotheta.place.postgresql.place import PostgresPlace
 from servers import OWN, Database, server
 

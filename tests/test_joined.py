@@ -17,8 +17,10 @@ from nomotheta.load.account import Account
 from nomotheta.load.blocks import worked_files
 from nomotheta.load.engine import Engine
 from nomotheta.load.work import Plan, constants
-from nomotheta.place import Now
-from nomotheta.source import arrived, match_columns, open_file
+from nomotheta.place.render import Now
+from nomotheta.source.delivery import arrived
+from nomotheta.source.formats import open_file
+from nomotheta.source.shape import match_columns
 
 CHARTER = """table = "t"
 [delivery]

@@ -18,9 +18,10 @@ from nomotheta.charter import Settings, lint, read_charter
 from nomotheta.load.blocks import worked_blocks
 from nomotheta.load.engine import Engine
 from nomotheta.load.work import Plan
-from nomotheta.place import Now
-from nomotheta.source import match_columns, open_file
+from nomotheta.place.render import Now
+from nomotheta.source.formats import open_file
 from nomotheta.source.marks import Marks, without_lone_returns
+from nomotheta.source.shape import match_columns
 
 pytestmark = pytest.mark.skipif(kernel.library.library() is None, reason="there is no C compiler on this machine")
 

@@ -12,9 +12,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from nomotheta.conditions import parse_kind
-from nomotheta.kinds import as_texts, explain, read_column, read_values
-from nomotheta.kinds.native import CANONICAL
-from nomotheta.layout import Layout
+from nomotheta.kinds.native import as_texts, read_values
+from nomotheta.kinds.read import explain, read_column
+from nomotheta.layout import CANONICAL, Layout
 
 Date, Moment, Time = datetime.date, datetime.datetime, datetime.time
 COMMA = {"decimal_sign": ","}

@@ -11,7 +11,7 @@ import pytest
 
 from conftest import DAY, SETTINGS, Space
 from nomotheta.errors import DeclarationError, PlaceError
-from nomotheta.place import connect
+from nomotheta.place.connect import connect
 from nomotheta.place.mariadb import bulk
 from nomotheta.place.mariadb.bulk import BulkInsert
 from nomotheta.place.mariadb.place import MariaPlace

@@ -17,7 +17,7 @@ from conftest import DAY, SETTINGS, Space
 from nomotheta.charter import Delivery, Tell
 from nomotheta.ledger import LoadResult, RunResult, TableResult
 from nomotheta.report.table import safe_cells
-from nomotheta.source import expected
+from nomotheta.source.delivery import expected
 from nomotheta.tell import worth_telling
 
 CHARTER = """

@@ -19,12 +19,14 @@ import pyarrow as pa
 import pytest
 
 from conftest import DAY, SETTINGS, TICKETS, Space, without_kernel
-from nomotheta.conditions import Kind, build, check, decimal
+from nomotheta.conditions import Kind, build, check, decimal, quoted
 from nomotheta.errors import PlaceError
-from nomotheta.kinds import CANONICAL, arrow_type, read_column
+from nomotheta.kinds.read import arrow_type, read_column
+from nomotheta.layout import CANONICAL
 from nomotheta.load import stage
-from nomotheta.place import Place, connect, quoted
-from nomotheta.rules import as_kind
+from nomotheta.place.base import Place
+from nomotheta.place.connect import connect
+from nomotheta.rules.anew import as_kind
 from servers import Database, server
 from test_conditions import KINDS, MEANS, NOW, ROW, WHOLES
 

@@ -13,9 +13,10 @@ import pyarrow as pa
 
 from conftest import Space
 from nomotheta.conditions import parse_kind
-from nomotheta.kinds import arrow_type, as_texts, read_column
-from nomotheta.kinds.native import CANONICAL, UNTYPED
-from nomotheta.place import connect
+from nomotheta.kinds.native import as_texts
+from nomotheta.kinds.read import arrow_type, read_column
+from nomotheta.layout import CANONICAL, UNTYPED
+from nomotheta.place.connect import connect
 from servers import Database
 from test_round_trips import EDGES, database, running, sent, sort  # noqa: F401
 

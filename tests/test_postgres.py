@@ -15,7 +15,8 @@ from hypothesis import strategies as st
 from conftest import DAY, SETTINGS, Space
 from nomotheta.conditions import decimal
 from nomotheta.errors import PlaceError
-from nomotheta.place import Place, connect
+from nomotheta.place.base import Place
+from nomotheta.place.connect import connect
 from servers import Database, server
 
 OURS = "FROM pg_stat_activity WHERE application_name = 'nomotheta' AND datname = current_database()"

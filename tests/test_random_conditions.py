@@ -16,10 +16,10 @@ import pytest
 
 from nomotheta.charter import Check
 from nomotheta.charter.model import Tolerance
-from nomotheta.conditions import ConditionError, Kind, check, decimal
-from nomotheta.kinds import arrow_type
+from nomotheta.conditions import ConditionError, Kind, check, decimal, quoted
+from nomotheta.kinds.read import arrow_type
 from nomotheta.load.engine import Engine
-from nomotheta.place import Place, quoted
+from nomotheta.place.base import Place
 from test_conditions import NOW
 from test_places import fill, place, running, sort  # noqa: F401
 

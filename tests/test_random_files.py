@@ -19,10 +19,10 @@ import pytest
 from conftest import without_kernel
 from nomotheta import unpack
 from nomotheta.errors import DeliveryError, NomothetaError
-from nomotheta.kinds import as_texts
+from nomotheta.kinds.native import as_texts
 from nomotheta.layout import Layout
 from nomotheta.peek import look
-from nomotheta.source import open_file
+from nomotheta.source.formats import open_file
 
 
 def cells_of(path: Path, layout: Layout, width: int, chunk: int = 1 << 20) -> tuple[list[list[str | None]], int]:

@@ -12,7 +12,7 @@ import pytest
 
 from conftest import DAY, TICKETS, Space
 from nomotheta.conditions import parse_kind
-from nomotheta.place import Fingerprint
+from nomotheta.place.fingerprint import Fingerprint
 
 MORE = """
 [columns.note]

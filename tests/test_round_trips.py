@@ -10,11 +10,12 @@ import pyarrow as pa
 import pytest
 
 from conftest import SETTINGS, Space
-from nomotheta.conditions import parse_kind
-from nomotheta.kinds import as_texts, read_column
-from nomotheta.kinds.native import CANONICAL, UNTYPED
-from nomotheta.place import connect, quoted
-from nomotheta.rules import as_kind
+from nomotheta.conditions import parse_kind, quoted
+from nomotheta.kinds.native import as_texts
+from nomotheta.kinds.read import read_column
+from nomotheta.layout import CANONICAL, UNTYPED
+from nomotheta.place.connect import connect
+from nomotheta.rules.anew import as_kind
 from servers import Database, server
 
 SORTS = ["duckdb", "postgresql", "mariadb", "sqlite", "general"]

@@ -18,7 +18,7 @@ from conftest import DAY, Space
 from nomotheta import unpack
 from nomotheta.ahead import foresee, look_ahead
 from nomotheta.conditions import Kind
-from nomotheta.place import connect
+from nomotheta.place.connect import connect
 
 
 def run(space: Space, beside: Path, *words: str) -> subprocess.CompletedProcess[str]:

@@ -18,9 +18,10 @@ import pytest
 import oracle
 from conftest import SETTINGS, TICKETS, Space, without_kernel
 from nomotheta.conditions import Kind, parse_kind
-from nomotheta.kinds import read_column, read_values
+from nomotheta.kinds.native import read_values
+from nomotheta.kinds.read import read_column
 from nomotheta.layout import Layout
-from nomotheta.source import open_file
+from nomotheta.source.formats import open_file
 
 LAYOUTS = {
     "plain": Layout(timestamp_forms=["%Y-%m-%d %H:%M:%S", "%Y-%m-%dT%H:%M:%S", "%Y-%m-%d %H:%M:%S.%f"]),

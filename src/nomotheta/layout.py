@@ -72,3 +72,17 @@ class Layout:
     def traits(self) -> Format:
         """What is known of its format."""
         return FORMATS[self.format]
+
+
+# what we ourselves write, and what databases do
+CANONICAL = Layout(
+    date_forms=[
+        "%Y-%m-%d", "%Y-%m-%d 00:00:00", "%Y-%m-%d 00:00:00.000", "%Y-%m-%d 00:00:00.000000",
+        "%Y-%m-%d 00:00:00.000000000", "%Y-%m-%dT00:00:00",
+    ],
+    time_forms=["%H:%M:%S", "%H:%M:%S.%f"],
+    timestamp_forms=[
+        "%Y-%m-%d %H:%M:%S", "%Y-%m-%d %H:%M:%S.%f", "%Y-%m-%dT%H:%M:%S", "%Y-%m-%dT%H:%M:%S.%f", "%Y-%m-%d",
+    ],
+)  # fmt: skip
+UNTYPED = replace(CANONICAL, true_words=["1", "true", "t"], false_words=["0", "false", "f"])

@@ -444,21 +444,19 @@ def rejects(
             told = f"mend them there, then: nomotheta load {found.load.table} --again {csv}"
             typer.echo(f"{rows:,} open {'row' if rows == 1 else 'rows'} written to {csv}; {told}", err=True)
             return
-        compiled = opened.charter_of(found.load.table)
-        shown = tuple(opened.shown(each, compiled) for each in found.rejects)
         if json:
             from nomotheta.report.documents import Rejects
 
             _print(
                 Rejects(
                     found.load.load_no or 0, found.load.table, found.rows, found.came, found.open, found.by,
-                    dict(found.closed), found.faults, dict(found.load.reasons), shown,
+                    dict(found.closed), found.faults, dict(found.load.reasons), tuple(found.shown),
                 )
             )  # fmt: skip
             return
         from nomotheta.cli.show import show_rejects
 
-        show_rejects(found, shown, bool(compiled and compiled.charter.private()))
+        show_rejects(found)
 
 
 @app.command()
@@ -577,6 +575,6 @@ def report(
 
 
 def _gravest(verdicts: Any) -> str:
-    from nomotheta.rules import gravest
+    from nomotheta.rules.finding import gravest
 
     return gravest(verdicts)

@@ -14,13 +14,13 @@ from rich.text import Text
 from nomotheta.charter import Problem
 from nomotheta.cli.paint import SIGNS, TONES, cell, indented, number, out, plain_table, rows_told, verdict_text
 from nomotheta.errors import counted, visible
-from nomotheta.ledger import Entry, Judgement, LoadResult, RunResult, ShownReject, TableResult, Undone
+from nomotheta.ledger import Entry, Judgement, LoadResult, RunResult, TableResult, Undone
 from nomotheta.load.balance import Balance, aside_told
-from nomotheta.place import PlaceAnswer
+from nomotheta.place.answer import PlaceAnswer
 from nomotheta.reconcile import ColumnTotals, Reconciliation
 from nomotheta.report.words import STATES, gravest_first, headline, ordered, title
-from nomotheta.rules import Finding, Samples
-from nomotheta.workspace.mending import SetAside
+from nomotheta.rules.finding import Finding, Samples
+from nomotheta.workspace.aside import SetAside
 
 _REJECTS = 10
 
@@ -272,7 +272,7 @@ def show_balance(console: Console, balance: Balance, *, undone: bool = False) ->
 # ---- rejects
 
 
-def show_rejects(found: SetAside, shown: Sequence[ShownReject], private: bool) -> None:
+def show_rejects(found: SetAside) -> None:
     """The rows of a load that were set aside: by reason, then one by one."""
     console = out()
     load = found.load
@@ -281,10 +281,10 @@ def show_rejects(found: SetAside, shown: Sequence[ShownReject], private: bool) -
         console.print(Text("  the load was undone, so none of its rows is in the table", "dim"))
     for reason, count in found.closed.items():
         console.print(Text(f"  {rows_told(count)} closed: {visible(reason)}", "dim"))
-    if (found.came or found.closed) and shown:
+    if (found.came or found.closed) and found.shown:
         console.print(Text("  what follows is still open", "dim"))
-    if found.rejects:
-        _show_faults(console, found, shown, private=private)
+    if found.shown:
+        _show_faults(console, found)
 
 
 def _set_aside_title(found: SetAside) -> str:
@@ -296,9 +296,9 @@ def _set_aside_title(found: SetAside) -> str:
     return f"{title}, {found.open:,} open" if found.closed else title
 
 
-def _show_faults(console: Console, found: SetAside, shown: Sequence[ShownReject], *, private: bool) -> None:
+def _show_faults(console: Console, found: SetAside) -> None:
     """Faults by reason, then one by one."""
-    load = found.load
+    load, shown = found.load, found.shown
     console.print()
     reasons = plain_table(("reason", ""), ("faults", "right"))
     counts = Counter(each.reason for each in shown) if found.came or found.closed else load.reasons
@@ -313,13 +313,13 @@ def _show_faults(console: Console, found: SetAside, shown: Sequence[ShownReject]
         table.add_row(line, cell(each.column or None, "–"), cell(each.value, "–"), each.reason, cell(each.message))
     console.print(table)
     console.print()
-    for each in shown[:3] if not private else []:
+    for each in shown[:3] if not found.private else []:
         console.print(Text.assemble((f"line {each.line:,}  ", "dim"), cell(each.original)), soft_wrap=True)
     if found.faults > len(shown):
         console.print(
             Text(f"{len(shown):,} of {found.faults:,} faults are shown; all of them: --all, or --csv FILE", "dim")
         )
-    if private:
+    if found.private:
         console.print(Text("The original rows hold private columns and are shown only in --csv FILE.", "dim"))
 
 

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import datetime
 import uuid
-from dataclasses import replace
 from decimal import Decimal
 from typing import Any, Literal
 
@@ -24,19 +23,8 @@ from nomotheta.kinds.plain import settled
 from nomotheta.kinds.read import arrow_type, read_column
 from nomotheta.kinds.show import show
 from nomotheta.kinds.typed import Misfit, Typed, together
-from nomotheta.layout import Layout
+from nomotheta.layout import CANONICAL, Layout
 
-CANONICAL = Layout(
-    date_forms=[
-        "%Y-%m-%d", "%Y-%m-%d 00:00:00", "%Y-%m-%d 00:00:00.000", "%Y-%m-%d 00:00:00.000000",
-        "%Y-%m-%d 00:00:00.000000000", "%Y-%m-%dT00:00:00",
-    ],
-    time_forms=["%H:%M:%S", "%H:%M:%S.%f"],
-    timestamp_forms=[
-        "%Y-%m-%d %H:%M:%S", "%Y-%m-%d %H:%M:%S.%f", "%Y-%m-%dT%H:%M:%S", "%Y-%m-%dT%H:%M:%S.%f", "%Y-%m-%d",
-    ],
-)  # fmt: skip
-UNTYPED = replace(CANONICAL, true_words=["1", "true", "t"], false_words=["0", "false", "f"])
 DaysFrom = Literal["", "1900", "1904"]
 _EPOCHS = {"1900": datetime.datetime(1899, 12, 30), "1904": datetime.datetime(1904, 1, 1)}
 _LEAP = 60  # the 29th of February 1900, which sheets have and the calendar has not

@@ -9,7 +9,7 @@ from typing import Literal
 
 from nomotheta.load.balance import Balance
 from nomotheta.reconcile import Reconciliation
-from nomotheta.rules import Finding, Verdict
+from nomotheta.rules.finding import Finding, Verdict
 
 State = Literal[
     "loaded", "undone", "refused", "unchanged", "nothing arrived", "held back", "failed", "started", "cut off",

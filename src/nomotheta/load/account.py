@@ -16,7 +16,9 @@ from nomotheta.load.blocks import Piece
 from nomotheta.load.footers import check_footer
 from nomotheta.load.tally import Tally
 from nomotheta.load.work import Worked
-from nomotheta.source import ArrivedFile, Batch, Lines, SourceFile, check_stated, statement
+from nomotheta.source.base import Batch, Lines, SourceFile
+from nomotheta.source.delivery import ArrivedFile
+from nomotheta.source.stated import check_stated, statement
 
 Ints = NDArray[np.int64]
 _SOME, _MANY = 3, 1_000  # rows of one wrong shape that tell of a file, and after which its end is not waited for

@@ -13,10 +13,11 @@ import pyarrow.compute as pc
 from numpy.typing import NDArray
 
 from nomotheta.conditions import Kind
-from nomotheta.kinds import in_layout
+from nomotheta.kinds.native import in_layout
 from nomotheta.layout import Layout
 from nomotheta.load.rejects import SCHEMA
-from nomotheta.source import Batch, Odd, Parts
+from nomotheta.source.base import Batch, Odd
+from nomotheta.source.joined import Parts
 
 Ints = NDArray[np.int64]
 _PART, _FEW = 20_000, 2_000  # faults that are told at a time, and that are told at once

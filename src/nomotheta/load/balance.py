@@ -7,7 +7,7 @@ from dataclasses import dataclass, fields
 from typing import Literal
 
 from nomotheta.errors import counted
-from nomotheta.place import Merged
+from nomotheta.place.staging import Merged
 
 _LISTED, _WORST = 8, 5  # files that are shown one by one; of more, those with the most rows set aside
 How = Literal["append", "overwrite", "merge"]

@@ -9,7 +9,9 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 
 from nomotheta.load.work import Plan, Worked, work, work_joined
-from nomotheta.source import SMALL, ArrivedFile, Joining, SourceFile
+from nomotheta.source.base import SourceFile
+from nomotheta.source.delivery import ArrivedFile
+from nomotheta.source.joined import SMALL, Joining
 
 WORKERS, AHEAD = 2, 5
 _HEAVY, _SMALLER = 1 << 20, 4 << 20  # bytes that a block may always hold besides its rows; of a block that holds more

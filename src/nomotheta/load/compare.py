@@ -7,10 +7,12 @@ from collections.abc import Mapping
 from nomotheta.charter import FROM_PLACE, Compiled
 from nomotheta.conditions import Kind
 from nomotheta.errors import PlaceError, did_you_mean
-from nomotheta.kinds import show
+from nomotheta.kinds.show import show
+from nomotheta.load.kept import broken
 from nomotheta.load.work import Worked
-from nomotheta.place import Place, PlaceColumn
-from nomotheta.rules import HIDDEN, existing
+from nomotheta.place.base import Place, PlaceColumn
+from nomotheta.rules.finding import HIDDEN
+from nomotheta.rules.shape import existing
 
 
 def compare(place: Place, compiled: Compiled) -> Mapping[str, PlaceColumn]:
@@ -67,7 +69,7 @@ def held_to_limits(worked: Worked, there: Mapping[str, PlaceColumn], private: fr
         column = there.get(name)
         if column is None or not column.limits.any:
             continue
-        found = column.limits.broken(worked.good[name].combine_chunks())
+        found = broken(column.limits, worked.good[name].combine_chunks())
         if found is None:
             continue
         row, why = found

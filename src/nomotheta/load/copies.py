@@ -20,11 +20,12 @@ from numpy.typing import NDArray
 from nomotheta.charter import Charter, Check
 from nomotheta.conditions import own, quoted
 from nomotheta.keys import IN_TABLE, Ints
-from nomotheta.kinds import show
+from nomotheta.kinds.show import show
 from nomotheta.load.engine import Engine
 from nomotheta.load.order import CollisionError
-from nomotheta.place import Place
-from nomotheta.rules import HIDDEN, as_kind
+from nomotheta.place.base import Place
+from nomotheta.rules.anew import as_kind
+from nomotheta.rules.finding import HIDDEN
 
 _KEPT = 32 << 20  # bytes of rows that wait in memory; more wait in a file
 _AT_ONCE = 50_000  # rows that are compared at a time

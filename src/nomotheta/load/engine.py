@@ -9,12 +9,12 @@ import numpy as np
 import pyarrow as pa
 
 from nomotheta.charter import Check
-from nomotheta.conditions import own
+from nomotheta.conditions import own, quoted
 from nomotheta.errors import PlaceError
 from nomotheta.keys import Ints
 from nomotheta.keys.hashing import BATCH, ROW, Hasher
 from nomotheta.load.glance import broken_at_a_glance
-from nomotheta.place import Now, Renderer, quoted
+from nomotheta.place.render import Now, Renderer
 
 
 class Engine(Hasher):

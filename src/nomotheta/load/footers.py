@@ -8,7 +8,9 @@ from pathlib import Path
 
 from nomotheta.errors import DeliveryError, visible
 from nomotheta.load.work import Plan, work
-from nomotheta.source import SourceFile, match_columns, open_file
+from nomotheta.source.base import SourceFile
+from nomotheta.source.formats import open_file
+from nomotheta.source.shape import match_columns
 
 _SHOWN = 80  # characters of a line
 _MEND = (

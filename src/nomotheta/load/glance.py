@@ -19,8 +19,8 @@ from numpy.typing import NDArray
 from nomotheta.charter import Check
 from nomotheta.conditions import Node, Part
 from nomotheta.kernel import Words, looks
-from nomotheta.kinds import Cells
-from nomotheta.place import WHITE_SPACE
+from nomotheta.kinds.cells import Cells
+from nomotheta.place.render import WHITE_SPACE
 
 Bools = NDArray[np.bool_]
 

@@ -10,13 +10,14 @@ import numpy as np
 import pyarrow as pa
 
 from nomotheta.charter import Check, Compiled
-from nomotheta.conditions import Kind
+from nomotheta.conditions import Kind, quoted
 from nomotheta.keys import IN_TABLE, SeenKeys
 from nomotheta.load.engine import Engine
 from nomotheta.load.order import Order
 from nomotheta.load.work import Worked
-from nomotheta.place import Now, Place, quoted
-from nomotheta.rules import as_kind
+from nomotheta.place.base import Place
+from nomotheta.place.render import Now
+from nomotheta.rules.anew import as_kind
 
 _LARGE, _SMALL = 100_000, 32 << 20  # rows of a table, bytes of a delivery: its keys are asked for one by one
 

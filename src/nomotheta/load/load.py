@@ -18,8 +18,11 @@ from nomotheta.load.settlement import Settlement
 from nomotheta.load.stage import clear, gather, gathered_mark
 from nomotheta.load.stream import Stream, columns_to_merge
 from nomotheta.load.undo import keeping, kept_mark, kept_table
-from nomotheta.place import Merge, Now, Place, PlaceColumn, leave_files
-from nomotheta.rules import worst
+from nomotheta.place.base import Place, PlaceColumn
+from nomotheta.place.marks import leave_files
+from nomotheta.place.render import Now
+from nomotheta.place.staging import Merge
+from nomotheta.rules.finding import worst
 
 _SEEDS = 5
 

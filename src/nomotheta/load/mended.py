@@ -20,10 +20,12 @@ import pyarrow.compute as pc
 from nomotheta.charter import Charter, Column, Compiled, Tolerance
 from nomotheta.conditions import Kind
 from nomotheta.errors import DeliveryError
-from nomotheta.kinds import CANONICAL, Cells
-from nomotheta.layout import CellForm, Layout
+from nomotheta.kinds.cells import Cells
+from nomotheta.layout import CANONICAL, CellForm, Layout
 from nomotheta.load.rejects import REPEATS, cells_set_aside
-from nomotheta.source import ArrivedFile, Batch, Odd, SourceFile, arrived, literal, open_file
+from nomotheta.source.base import Batch, Odd, SourceFile
+from nomotheta.source.delivery import ArrivedFile, arrived, literal
+from nomotheta.source.formats import open_file
 
 OF_LOAD, OF_FILE, OF_LINE, OF_RECORD, WHY, ORIGINAL = (
     "reject load", "reject file", "reject line", "reject record", "reject why", "reject original",

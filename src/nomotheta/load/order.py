@@ -10,9 +10,10 @@ from typing import Literal
 
 from nomotheta.conditions import Node
 from nomotheta.load.balance import Balance
-from nomotheta.place import Mark
-from nomotheta.rules import Finding
-from nomotheta.source import ArrivedFile, SourceFile
+from nomotheta.place.base import Mark
+from nomotheta.rules.finding import Finding
+from nomotheta.source.base import SourceFile
+from nomotheta.source.delivery import ArrivedFile
 
 State = Literal["loaded", "undone"]
 Judge = Callable[[Mapping[str, int], bool, str], list[Finding]]

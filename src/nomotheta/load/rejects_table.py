@@ -15,7 +15,8 @@ from nomotheta.charter import Charter
 from nomotheta.conditions import Kind, check
 from nomotheta.errors import PlaceError
 from nomotheta.load.rejects import open_faults
-from nomotheta.place import Now, Place
+from nomotheta.place.base import Place
+from nomotheta.place.render import Now
 
 KINDS = {
     "load_no": Kind("integer"), "file_name": Kind("text"), "line_no": Kind("integer"), "column_name": Kind("text"),

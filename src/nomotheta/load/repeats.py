@@ -22,7 +22,7 @@ from nomotheta.keys import IN_TABLE, PARTITIONS, Ascending, Hashes, InOrder, Int
 from nomotheta.load.aside import table_of
 from nomotheta.load.copies import FILE, FIRST, KEY, OTHER, RECORD, Waiting
 from nomotheta.load.work import Worked, shown_column, shown_rows
-from nomotheta.source import Parts
+from nomotheta.source.joined import Parts
 
 Hashed = tuple[Hashes, Ints]  # of some rows, and which
 _ENTRY = np.dtype([("hash", np.uint64), ("by", np.int64), ("low", np.uint64), ("record", np.int64)])

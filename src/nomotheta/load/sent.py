@@ -9,9 +9,9 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from nomotheta.errors import PlaceError
-from nomotheta.kinds import show
+from nomotheta.kinds.show import show
 from nomotheta.load.work import Worked
-from nomotheta.rules import HIDDEN
+from nomotheta.rules.finding import HIDDEN
 
 _KEPT = 2  # blocks: no place looks further ahead
 _SHOWN = 6  # columns of a row

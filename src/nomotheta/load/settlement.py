@@ -11,7 +11,7 @@ from nomotheta.load.account import Account
 from nomotheta.load.balance import Balance
 from nomotheta.load.copies import Told
 from nomotheta.load.order import Order, UndoneError
-from nomotheta.rules import Finding, Samples, worst
+from nomotheta.rules.finding import Finding, Samples, worst
 
 if TYPE_CHECKING:
     from collections.abc import Sequence

@@ -19,7 +19,7 @@ import pyarrow as pa
 from nomotheta.charter import Compiled
 from nomotheta.errors import NomothetaError
 from nomotheta.load.beside import beside
-from nomotheta.place import Mark, Place
+from nomotheta.place.base import Mark, Place
 
 _GATHERED = "gathered"
 _NAME = r"{}_staging_(\d+)_([0-9a-f]{{12}})"

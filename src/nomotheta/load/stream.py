@@ -26,8 +26,12 @@ from nomotheta.load.rejects import RejectFile
 from nomotheta.load.repeats import Repeats, decide
 from nomotheta.load.sent import Sent
 from nomotheta.load.work import Plan, Worked, constants, loaded_schema
-from nomotheta.place import Now, Place, PlaceColumn
-from nomotheta.source import ArrivedFile, SourceFile, match_columns, open_file
+from nomotheta.place.base import Place, PlaceColumn
+from nomotheta.place.render import Now
+from nomotheta.source.base import SourceFile
+from nomotheta.source.delivery import ArrivedFile
+from nomotheta.source.formats import open_file
+from nomotheta.source.shape import match_columns
 
 
 @dataclass(slots=True)

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from nomotheta.load.work import Summed, Worked
-from nomotheta.source import Counted
+from nomotheta.source.stated import Counted
 
 
 @dataclass(slots=True)

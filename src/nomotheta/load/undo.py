@@ -14,9 +14,12 @@ from nomotheta.charter import Compiled
 from nomotheta.conditions import check
 from nomotheta.errors import DeclarationError, DeliveryError, NomothetaError, PlaceError, counted
 from nomotheta.load import rejects_table
+from nomotheta.load.apart import told_apart
 from nomotheta.load.balance import How
 from nomotheta.load.beside import beside
-from nomotheta.place import Mark, Now, Place, forget_files, outlived
+from nomotheta.place.base import Mark, Place
+from nomotheta.place.marks import forget_files, outlived
+from nomotheta.place.render import Now
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,18 +78,6 @@ def _drop_kept(place: Place, table: str, name: str) -> None:
         with place.transaction(table):
             for mark in marks:
                 place.unmark(mark)
-
-
-def told_apart(compiled: Compiled, how: How) -> str:
-    """Why a load cannot be taken out again; empty where it can."""
-    charter = compiled.charter
-    if how == "merge":
-        return "a merge gives rows other values, and what they were is not kept"
-    if how == "append" and not charter.load_column():
-        return "its rows cannot be told from others: no column is filled from @load.no"
-    if how == "overwrite" and not charter.load.keep_previous:
-        return "the rows that it replaced were not kept: keep_previous is not declared"
-    return ""
 
 
 @dataclass(frozen=True, slots=True)

@@ -17,12 +17,16 @@ from numpy.typing import NDArray
 from nomotheta.charter import FROM_PLACE, Charter, Check, Compiled, instant, value_of
 from nomotheta.conditions import Kind
 from nomotheta.keys import Ascending, Keys
-from nomotheta.kinds import Typed, arrow_type, as_texts, explain_all, read_values, show
+from nomotheta.kinds.native import as_texts, read_values
+from nomotheta.kinds.read import arrow_type, explain_all
+from nomotheta.kinds.show import show
+from nomotheta.kinds.typed import Typed
 from nomotheta.layout import Layout
 from nomotheta.load.aside import Aside, Teller, table_of
 from nomotheta.load.engine import Engine
-from nomotheta.rules import HIDDEN
-from nomotheta.source import Batch, Joining, Parts, SourceFile
+from nomotheta.rules.finding import HIDDEN
+from nomotheta.source.base import Batch, SourceFile
+from nomotheta.source.joined import Joining, Parts
 
 Ints = NDArray[np.int64]
 

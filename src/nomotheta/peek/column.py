@@ -13,7 +13,8 @@ from numpy.typing import NDArray
 
 from nomotheta.conditions import Kind, decimal
 from nomotheta.keys import SeenKeys
-from nomotheta.kinds import CANONICAL, show
+from nomotheta.kinds.show import show
+from nomotheta.layout import CANONICAL
 from nomotheta.peek.facts import Facts, Hashed
 from nomotheta.peek.readings import (
     HEAD,

@@ -19,13 +19,14 @@ from nomotheta.errors import DeliveryError
 from nomotheta.events import Listener, Progress, nobody
 from nomotheta.kernel import looks
 from nomotheta.keys import Hasher, SeenKeys
-from nomotheta.kinds import as_texts
+from nomotheta.kinds.native import as_texts
 from nomotheta.peek.column import ColumnLook, blanks_as_null, kind_of, learn_together
 from nomotheta.peek.readings import HEAD, Candidate, ReadTogether
 from nomotheta.peek.sniff import Sniffed, sniff
 from nomotheta.peek.spread import Spread
-from nomotheta.source import Batch, open_file, packing_of
-from nomotheta.unpack import readable
+from nomotheta.source.base import Batch
+from nomotheta.source.formats import open_file
+from nomotheta.unpack import packing_of, readable
 
 _FIRST_ROWS = 8
 _MOST_COLUMNS = 200  # of a file whose rows are compared as a whole

@@ -9,13 +9,13 @@ from collections.abc import Iterator
 from typing import Any
 
 from nomotheta.charter.proposal import Proposal, ProposedColumn, column_name
-from nomotheta.conditions import own
+from nomotheta.conditions import own, quoted
 from nomotheta.conditions.kind import MOST_DIGITS
 from nomotheta.errors import counted
 from nomotheta.layout import Layout
 from nomotheta.peek.look import Look, SeenColumn
-from nomotheta.place import Place, quoted
-from nomotheta.rules import existing
+from nomotheta.place.base import Place
+from nomotheta.rules.shape import existing
 
 _DAYS = (
     (r"\d{4}-\d{2}-\d{2}", "%Y-%m-%d", "{day}"),

@@ -15,7 +15,8 @@ import pyarrow.compute as pc
 from numpy.typing import NDArray
 
 from nomotheta.conditions import Kind, decimal
-from nomotheta.kinds import Misfit, Typed, read_column
+from nomotheta.kinds.read import read_column
+from nomotheta.kinds.typed import Misfit, Typed
 from nomotheta.layout import Layout
 from nomotheta.peek.spread import Ranges, Weights, as_numbers, weighed
 

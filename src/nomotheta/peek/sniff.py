@@ -12,9 +12,10 @@ from pathlib import Path
 
 from nomotheta.errors import DeliveryError, counted
 from nomotheta.layout import Layout
-from nomotheta.source import format_of, open_file, raw_chunks
+from nomotheta.source.content import format_of
+from nomotheta.source.formats import open_file
 from nomotheta.source.records import NeedMore, read_record
-from nomotheta.unpack import check_regular
+from nomotheta.unpack import check_regular, raw_chunks
 
 SAMPLE = 1 << 20
 _RECORDS = 500

@@ -9,9 +9,9 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from nomotheta.conditions import Kind, own
-from nomotheta.kinds import show
+from nomotheta.kinds.show import show
 from nomotheta.reconcile.reconciliation import Cell, RowDifference
-from nomotheta.rules import HIDDEN
+from nomotheta.rules.finding import HIDDEN
 
 HASH = own("hash")
 _MOST_SHOWN = 20

@@ -20,21 +20,28 @@ from typing import Any
 import pyarrow as pa
 
 from nomotheta.charter import FROM_PLACE, SYSTEM_COLUMNS, Compiled
-from nomotheta.conditions import Kind, own
+from nomotheta.conditions import Kind, own, quoted
 from nomotheta.errors import DeliveryError, PlaceError
 from nomotheta.events import Listener, Progress, nobody
-from nomotheta.kinds import arrow_type, show
+from nomotheta.kinds.read import arrow_type
+from nomotheta.kinds.show import show
 from nomotheta.load.balance import Balance
 from nomotheta.load.blocks import worked_files
 from nomotheta.load.engine import Engine
 from nomotheta.load.mended import open_mended
 from nomotheta.load.rejects import left_out
 from nomotheta.load.work import Plan, constants
-from nomotheta.place import SCHEME, Fingerprint, Now, Place, quoted
+from nomotheta.place.base import Place
+from nomotheta.place.fingerprint import SCHEME, Fingerprint
+from nomotheta.place.render import Now
 from nomotheta.reconcile.differences import HASH, Differences, compared, told
 from nomotheta.reconcile.reconciliation import ColumnTotals, Reconciliation, RowDifference
-from nomotheta.rules import HIDDEN, existing
-from nomotheta.source import ArrivedFile, SourceFile, arrived, literal, match_columns, open_file
+from nomotheta.rules.finding import HIDDEN
+from nomotheta.rules.shape import existing
+from nomotheta.source.base import SourceFile
+from nomotheta.source.delivery import ArrivedFile, arrived, literal
+from nomotheta.source.formats import open_file
+from nomotheta.source.shape import match_columns
 
 _N, _B, _FILES = (own(word) for word in ("rows", "bucket", "files"))
 _H = HASH

@@ -12,7 +12,7 @@ from pydantic import TypeAdapter
 from nomotheta.charter import Problem
 from nomotheta.ledger import Entry, Judgement, LoadResult, RunResult, ShownReject, Undone
 from nomotheta.peek import Look
-from nomotheta.place import PlaceAnswer
+from nomotheta.place.answer import PlaceAnswer
 from nomotheta.reconcile import Reconciliation
 
 

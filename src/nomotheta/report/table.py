@@ -11,7 +11,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from nomotheta.kinds import Cells
+from nomotheta.kinds.cells import Cells
 from nomotheta.load.mended import LINKS
 
 _NUMBER = r"^[+-]?[0-9][0-9.,]*$"

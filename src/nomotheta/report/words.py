@@ -7,7 +7,7 @@ from typing import Any
 
 from nomotheta.errors import visible_lines
 from nomotheta.ledger import RunResult, TableResult
-from nomotheta.rules import Finding
+from nomotheta.rules.finding import Finding
 
 STATES = {
     "rehearsed": "rehearsed",

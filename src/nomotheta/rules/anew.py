@@ -8,49 +8,20 @@ column's kind is null there, and is told of by the kind's own rule.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from nomotheta.conditions import Kind, Node
+from nomotheta.conditions import Kind, Node, quoted
 from nomotheta.errors import PlaceError
-from nomotheta.kinds import UNTYPED, arrow_type, explain, read_column
-from nomotheta.layout import Layout
-from nomotheta.place import Now, Place, PlaceColumn, Renderer, identifiers, quoted
-
-_ALIKE = ({"integer", "decimal"},)  # kinds whose values the databases compare as the numbers that they are
-
-
-def compared_as(column: PlaceColumn, kind: Kind) -> bool:
-    """Whether a place compares the values of a column as those of a kind."""
-    have = column.kind.name if column.kind else ""
-    return have == kind.name or kind.name in column.also or any({have, kind.name} <= alike for alike in _ALIKE)
-
-
-def held_as(column: PlaceColumn, kind: Kind) -> bool:
-    """Whether a place holds values as those of a kind, and not as texts that may be something else as well."""
-    have = column.kind.name if column.kind else ""
-    return compared_as(column, kind) and (have != "text" or kind.name == "text")
-
-
-_AS_TEXT = {"integer", "date", "uuid"}  # kinds each of whose values has one text, the same in every place
-_MOMENTS = {"date", "timestamp"}
-
-
-def comparable(column: PlaceColumn, kind: Kind) -> bool:
-    """Whether values of a kind can be looked for in a column with one meaning everywhere: at worst, its texts are read.
-
-    A real is next to other numbers, never sure to be one of them; what is true or false is no number.
-    """
-    have = column.kind.name if column.kind else "text"
-    return (
-        compared_as(column, kind)
-        or have == "text"
-        or (kind.name == "text" and have in _AS_TEXT)
-        or {have, kind.name} <= _MOMENTS
-    )
+from nomotheta.kinds.read import arrow_type, explain, read_column
+from nomotheta.layout import CANONICAL, UNTYPED, Layout
+from nomotheta.place.base import Place, PlaceColumn
+from nomotheta.place.render import Now, Renderer, identifiers
+from nomotheta.rules.question import Question
+from nomotheta.rules.shape import held_as
 
 
 def as_kind(column: Any, kind: Kind) -> Any:
@@ -97,6 +68,45 @@ class Column:
         if self.layout is None:
             return as_kind(values, self.kind)
         return read_column(blank_as_null(values, self.kind), self.kind, self.layout).values
+
+
+def columns_of(question: Question) -> list[Column]:
+    """The columns of a table, those of other kinds than declared as texts."""
+    found = []
+    for name, column in question.shape.items():
+        kind = question.kinds.get(name)
+        if kind is not None and question.is_odd(name, kind):
+            found.append(Column(name, kind, layout_of(question, name)))
+        elif column.kind is None:
+            found.append(Column(name, Kind("text"), UNTYPED))
+        else:
+            found.append(Column(name, kind if kind and kind.name in column.also else column.kind))
+    return found
+
+
+def listed_columns(columns: Sequence[PlaceColumn], kinds: Sequence[Kind]) -> list[Column]:
+    """Columns of another table that are compared with values of some kinds: those that hold others, as texts."""
+    found = []
+    for column, kind in zip(columns, kinds, strict=True):
+        same = held_as(column, kind) and column.kind is not None
+        found.append(Column(column.name, column.kind if same and column.kind else kind, None if same else UNTYPED))
+    return found
+
+
+def layout_of(question: Question, name: str) -> Layout:
+    """How texts of a column are written: as in the files, where the column is of text."""
+    column = question.shape[name]
+    if column.kind and column.kind.name == "text":
+        layout = question.compiled.layout
+        return layout if column.sure else _with_own_forms(layout)
+    return Layout() if column.sure else UNTYPED
+
+
+def _with_own_forms(layout: Layout) -> Layout:
+    """A layout with the forms, too, in which we ourselves write moments into columns of text."""
+    names = ("date_forms", "time_forms", "timestamp_forms")
+    both: dict[str, Any] = {name: [*getattr(layout, name), *getattr(CANONICAL, name)] for name in names}
+    return replace(layout, **both)
 
 
 class Anew:

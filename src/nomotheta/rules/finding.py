@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any, Literal
 
 from nomotheta.charter import Check
-from nomotheta.kinds import show
+from nomotheta.kinds.show import show
 
 Verdict = Literal["pass", "warn", "fail", "error"]
 HIDDEN = "(private)"

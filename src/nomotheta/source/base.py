@@ -14,7 +14,7 @@ import pyarrow as pa
 from numpy.typing import NDArray
 
 from nomotheta.conditions import Kind
-from nomotheta.kinds import DaysFrom
+from nomotheta.kinds.native import DaysFrom
 from nomotheta.layout import CellForm, Layout
 
 if TYPE_CHECKING:
@@ -260,7 +260,7 @@ class RowBatch(Batch):
         """The values of a row, as JSON."""
         import json
 
-        from nomotheta.kinds import as_texts
+        from nomotheta.kinds.native import as_texts
 
         def plain(column: Any) -> Any:
             cell = column.slice(record, 1)

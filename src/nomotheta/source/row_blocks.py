@@ -10,7 +10,7 @@ import numpy as np
 import pyarrow as pa
 
 from nomotheta.errors import DeliveryError
-from nomotheta.kinds import plain_column
+from nomotheta.kinds.native import plain_column
 from nomotheta.source.base import Lines, ReadFile, RowBatch
 
 ROWS = 32_768

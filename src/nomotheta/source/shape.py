@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import pyarrow as pa
 
 from nomotheta.errors import DeliveryError, nearest
-from nomotheta.kinds import read_column
+from nomotheta.kinds.read import read_column
 from nomotheta.source.base import SourceFile
 
 if TYPE_CHECKING:

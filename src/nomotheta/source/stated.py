@@ -17,7 +17,7 @@ import pyarrow as pa
 from nomotheta.conditions import decimal
 from nomotheta.errors import DeliveryError
 from nomotheta.errors import counted as _counted
-from nomotheta.kinds import read_column
+from nomotheta.kinds.read import read_column
 from nomotheta.source.delivery import ArrivedFile, filled
 from nomotheta.unpack import raw_chunks
 

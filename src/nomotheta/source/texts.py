@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 from nomotheta.conditions import Kind
 from nomotheta.errors import counted
 from nomotheta.kernel import ODD, TEXT, Read, ReadColumn, Words, count_byte, read_block
-from nomotheta.kinds import spec_of
+from nomotheta.kinds.plain import spec_of
 from nomotheta.layout import CellForm, Layout
 from nomotheta.source.base import Batch, Ints, Odd
 from nomotheta.source.block import Block

@@ -18,7 +18,7 @@ from typing import Any
 
 from nomotheta.charter import Tell
 from nomotheta.errors import NomothetaError, visible
-from nomotheta.place import with_secrets
+from nomotheta.place.connect import with_secrets
 from nomotheta.report.write import write_parts
 from nomotheta.secrets import masked
 from nomotheta.tell.mail import shortened

@@ -15,13 +15,12 @@ from nomotheta.errors import DeliveryError, NomothetaError, PlaceError, visible
 from nomotheta.ledger import Ledger, LoadResult
 from nomotheta.load.order import Outcome
 from nomotheta.load.rejects import read_rejects, recover
-from nomotheta.place import Place
-from nomotheta.rules import Verdict, gravest, worst
+from nomotheta.place.base import Place
+from nomotheta.rules.finding import Verdict, gravest, worst
+from nomotheta.workspace.aside import FIRST, masked, shown_of
 from nomotheta.workspace.context import Context, moment
 from nomotheta.workspace.deliveries import Delivered, left_out_told
-from nomotheta.workspace.mending import shown
 
-_SHOWN_REJECTS = 20
 _COMMAND = 400  # characters of a command that are kept
 
 
@@ -108,11 +107,11 @@ def came_of(attempt: Attempt, load_no: int, outcome: Outcome, file: Path) -> Loa
     verdict = worst(outcome.findings)
     if outcome.state == "undone":
         verdict = gravest([verdict, "fail"])
-    rejects = read_rejects(file, _SHOWN_REJECTS)
+    rejects = read_rejects(file, FIRST)
     balance = outcome.balance
     return attempt.result(
         outcome.state, verdict, load_no=load_no, message=outcome.message, balance=balance, findings=outcome.findings,
-        reasons=outcome.reasons, rejects=tuple(shown(reject, attempt.compiled) for reject in rejects),
+        reasons=outcome.reasons, rejects=tuple(masked(shown_of(reject), attempt.compiled) for reject in rejects),
         notes=outcome.notes, warnings=outcome.warnings, in_the_way=outcome.in_the_way,
         table_rows=balance.after if outcome.state == "loaded" else balance.before,
     )  # fmt: skip

@@ -13,8 +13,9 @@ from nomotheta.ledger import LoadResult
 from nomotheta.load.load import load
 from nomotheta.load.order import Order, Outcome, OvertakenError, Removal
 from nomotheta.load.rejects import part_of
-from nomotheta.place import Place
-from nomotheta.rules import Finding, judge
+from nomotheta.place.base import Place
+from nomotheta.rules.finding import Finding
+from nomotheta.rules.judge import judge
 from nomotheta.workspace.attempts import Attempt, came_of
 from nomotheta.workspace.context import Context
 from nomotheta.workspace.deliveries import Delivered

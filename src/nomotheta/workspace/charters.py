@@ -58,7 +58,7 @@ class Charters:
 
     def notes(self) -> list[str]:
         """Of the charters' loads, those that could not be taken out again, and why."""
-        from nomotheta.load.undo import told_apart
+        from nomotheta.load.apart import told_apart
 
         found = [(each, told_apart(each, each.charter.load.how)) for each in self._linted[0].values()]
         lasting = [f"{each.file}: a load cannot be taken out again: {why}" for each, why in found if why]

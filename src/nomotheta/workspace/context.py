@@ -10,7 +10,7 @@ from pathlib import Path
 
 from nomotheta.charter import Settings
 from nomotheta.ledger import Ledger
-from nomotheta.place import Now
+from nomotheta.place.render import Now
 from nomotheta.workspace.charters import Charters
 from nomotheta.workspace.places import Places
 

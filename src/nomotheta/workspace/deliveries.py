@@ -11,8 +11,12 @@ from blake3 import blake3
 from nomotheta.charter import Compiled, changed_keys
 from nomotheta.errors import DeclarationError, DeliveryError, counted
 from nomotheta.ledger import BadFile, LeftOut
-from nomotheta.place import LoadedFile, Mark, Now, Place, files_known, outlived
-from nomotheta.source import ArrivedFile, arrived, check_sums, expected, raw_chunks, sidecars
+from nomotheta.place.base import LoadedFile, Mark, Place
+from nomotheta.place.marks import files_known, outlived
+from nomotheta.place.render import Now
+from nomotheta.source.delivery import ArrivedFile, arrived, expected
+from nomotheta.source.stated import check_sums, sidecars
+from nomotheta.unpack import raw_chunks
 from nomotheta.workspace.context import Context
 
 MENDED = "mended:"  # what the content of a load of mended rows begins with

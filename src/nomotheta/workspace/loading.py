@@ -15,8 +15,12 @@ from nomotheta.ledger import LoadResult
 from nomotheta.load.compare import compare
 from nomotheta.load.order import Order
 from nomotheta.load.stage import begun, stage_name, stage_token
-from nomotheta.place import Place, files_of_day, warm
-from nomotheta.rules import check_spelled, gravest, judge, worst
+from nomotheta.place.base import Place
+from nomotheta.place.connect import warm
+from nomotheta.place.marks import files_of_day
+from nomotheta.rules.finding import gravest, worst
+from nomotheta.rules.judge import judge
+from nomotheta.rules.shape import check_spelled
 from nomotheta.workspace.attempts import Attempt, entered, failed, rows_there, settle
 from nomotheta.workspace.carrying import order_of, tried
 from nomotheta.workspace.context import Context

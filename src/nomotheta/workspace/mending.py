@@ -1,72 +1,19 @@
-"""Rows that were set aside: what a load left out, what of it came later, and what is still open."""
+"""Rows that were set aside, on their way back: mended, written out to be mended, or closed."""
 
 from __future__ import annotations
 
-from collections import Counter
-from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Callable, Collection, Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
-from nomotheta.charter import Compiled
 from nomotheta.errors import DeclarationError, DeliveryError
-from nomotheta.ledger import Ledger, LoadResult, ShownReject
+from nomotheta.ledger import Ledger, LoadResult
 from nomotheta.load.mended import Mended
-from nomotheta.load.rejects import FAULTS_SHOWN, Reject, Rows, count_faults, left_out, open_faults, read_rejects
-from nomotheta.rules import HIDDEN
+from nomotheta.load.rejects import FAULTS_SHOWN, Rows, left_out, open_faults
+from nomotheta.workspace.aside import SetAside
 from nomotheta.workspace.context import Context, moment
 
 FileOf = Callable[[int], Path]
-
-
-@dataclass(frozen=True, slots=True)
-class SetAside:
-    """What a load set aside: `rows` in all, of which `came` later with the loads `by`; `rejects` of those still open.
-
-    `faults` counts all faults of the open rows, of which `rejects` may be the first; `closed` are the rows that will
-    not come, counted by the reason.
-    """
-
-    load: LoadResult
-    rejects: Sequence[Reject]
-    faults: int
-    rows: int
-    came: int
-    by: tuple[int, ...]
-    closed: Mapping[str, int] = field(default_factory=dict)
-
-    @property
-    def open(self) -> int:
-        """How many rows are in no table yet, and may still come."""
-        return self.rows - self.came - sum(self.closed.values())
-
-
-def set_aside(ledger: Ledger, file_of: FileOf, load_no: int | None, limit: int | None) -> SetAside:
-    """What a load set aside, or the newest that set rows aside.
-
-    Raises:
-        DeclarationError: no such load is in the ledger.
-    """
-    newest = load_no is None
-    if load_no is None:
-        kept = sorted(int(path.stem.partition("-")[2]) for path in file_of(0).parent.glob("load-*.parquet"))
-        if not kept:
-            raise DeclarationError("no load has set rows aside so far", where="ledger")
-        load_no = kept[-1]
-    load = ledger.load(load_no)
-    if load is None:
-        raise DeclarationError(f"there is no load {load_no} in the ledger", mend="see: nomotheta ledger")
-    if newest and load.mends is not None:  # the rows it mends are open or closed there
-        return set_aside(ledger, file_of, load.mends, limit)
-    came, file = ledger.mended(load_no), file_of(load_no)
-    rows = load.balance.rejected + load.balance.repeated if load.balance else 0
-    closed = ledger.closed(load_no)
-    done = came.keys() | closed.keys()
-    faults = count_faults(file, done) if done else sum(load.reasons.values())
-    shown = read_rejects(file, limit, done)
-    return SetAside(
-        load, shown, faults, rows, len(came), tuple(sorted(set(came.values()))), dict(Counter(closed.values()))
-    )  # fmt: skip
 
 
 def check_mended(ledger: Ledger, file_of: FileOf, mended: Mended, table: str) -> LoadResult:
@@ -172,13 +119,3 @@ def _written(load_no: int, faults: Iterator[Any], columns: Sequence[str], file: 
     except OSError as error:
         raise DeclarationError(f"it cannot be written: {error.strerror}", where=str(file)) from None
     return rows
-
-
-def shown(reject: Reject, compiled: Compiled | None) -> ShownReject:
-    """A reject without private values."""
-    private = compiled.charter.private() if compiled else frozenset[str]()
-    return ShownReject(
-        reject.file, reject.line, reject.record, reject.column,
-        HIDDEN if reject.column in private else reject.value, reject.reason, reject.message,
-        None if private else reject.original,
-    )  # fmt: skip

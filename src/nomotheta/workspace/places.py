@@ -8,7 +8,9 @@ from pathlib import Path
 
 from nomotheta.charter import Settings
 from nomotheta.errors import DeclarationError, PlaceError, did_you_mean
-from nomotheta.place import Place, PlaceAnswer, connect, rehearsal, tried
+from nomotheta.place.answer import PlaceAnswer, tried
+from nomotheta.place.base import Place
+from nomotheta.place.connect import connect, rehearsal
 
 SETTINGS = "nomotheta.toml"
 

@@ -15,7 +15,7 @@ from nomotheta.charter.csvw import is_metadata, metadata_of, propose_from_metada
 from nomotheta.errors import DeclarationError
 from nomotheta.events import Listener
 from nomotheta.layout import Layout
-from nomotheta.place import Place
+from nomotheta.place.base import Place
 
 
 def propose_of_file(file: Path, root: Path, table: str | None, day: datetime.date, listener: Listener) -> str:

@@ -13,8 +13,9 @@ from nomotheta.ledger import LoadResult
 from nomotheta.load.compare import compare
 from nomotheta.load.mended import Mended, open_mended, read_mended
 from nomotheta.load.order import Order
-from nomotheta.place import Place, outlived
-from nomotheta.source import ArrivedFile
+from nomotheta.place.base import Place
+from nomotheta.place.marks import outlived
+from nomotheta.source.delivery import ArrivedFile
 from nomotheta.workspace.attempts import Attempt, entered, failed, settle
 from nomotheta.workspace.carrying import order_of, tried
 from nomotheta.workspace.context import Context

@@ -11,7 +11,8 @@ from nomotheta.events import Listener
 from nomotheta.ledger import LoadResult
 from nomotheta.load.mended import Mended, columns_of
 from nomotheta.load.rejects import kept_out_by, open_faults
-from nomotheta.place import Place, outlived
+from nomotheta.place.base import Place
+from nomotheta.place.marks import outlived
 from nomotheta.workspace.context import Context
 from nomotheta.workspace.mending import write_rows
 

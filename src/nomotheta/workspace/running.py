@@ -11,12 +11,12 @@ from nomotheta.charter import Compiled
 from nomotheta.errors import DeclarationError, DeliveryError, NomothetaError, PlaceError, counted
 from nomotheta.events import Listener
 from nomotheta.ledger import LoadResult, RunResult, TableResult
-from nomotheta.rules import gravest
+from nomotheta.rules.finding import gravest
 from nomotheta.workspace.attempts import Attempt, entered, failed, rows_there
-from nomotheta.workspace.checking import reconcile_table
 from nomotheta.workspace.context import Context, moment
 from nomotheta.workspace.deliveries import NothingArrivedError, arrive, choose
 from nomotheta.workspace.loading import Wanted, load_delivery
+from nomotheta.workspace.reconciling import reconcile_table
 from nomotheta.workspace.reopening import load_open_again
 
 _HAS = frozenset({"loaded", "unchanged", "nothing arrived"})  # states of a table that has what its day brought

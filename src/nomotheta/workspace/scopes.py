@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from nomotheta.charter import Compiled
 from nomotheta.conditions import check
 from nomotheta.ledger import Ledger
-from nomotheta.rules import Scope
+from nomotheta.rules.question import Scope
 
 
 def family(ledger: Ledger, load_no: int) -> set[int]:

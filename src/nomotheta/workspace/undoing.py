@@ -9,7 +9,7 @@ from dataclasses import replace
 from nomotheta.errors import DeclarationError, DeliveryError, NomothetaError
 from nomotheta.ledger import LoadResult, Undone
 from nomotheta.load.undo import TakenOut, TakeOut, undo
-from nomotheta.rules import Verdict
+from nomotheta.rules.finding import Verdict
 from nomotheta.workspace.attempts import settle, settled
 from nomotheta.workspace.context import Context, moment
 from nomotheta.workspace.reopening import open_again

@@ -14,13 +14,11 @@ from pathlib import Path
 from nomotheta.charter import Compiled, Problem, read_settings
 from nomotheta.errors import DeclarationError, NomothetaError
 from nomotheta.events import Listener, nobody
-from nomotheta.ledger import Judgement, Ledger, LoadResult, RunResult, ShownReject, TableResult, Undone
-from nomotheta.load.mended import columns_of
-from nomotheta.load.rejects import Reject
+from nomotheta.ledger import Judgement, Ledger, LoadResult, RunResult, TableResult, Undone
 from nomotheta.reconcile import Reconciliation
+from nomotheta.workspace.aside import SetAside, set_aside
 from nomotheta.workspace.charters import CHARTERS, declared_wrong
 from nomotheta.workspace.context import Context, moment
-from nomotheta.workspace.mending import SetAside, close_rows, set_aside, shown, write_mendable
 from nomotheta.workspace.places import SETTINGS
 from nomotheta.workspace.telling import tell
 
@@ -211,7 +209,7 @@ class Workspace:
         Raises:
             DeclarationError: a charter or the call is wrong.
         """
-        from nomotheta.workspace.checking import judge_table
+        from nomotheta.workspace.judging import judge_table
 
         chosen = self.compiled(tables)
         return [judge_table(self.context, compiled, place or compiled.place, day) for compiled in chosen]
@@ -229,7 +227,7 @@ class Workspace:
             DeliveryError: a file is gone or has changed.
             PlaceError: the table is not there, or the place cannot be reached.
         """
-        from nomotheta.workspace.checking import reconcile_table
+        from nomotheta.workspace.reconciling import reconcile_table
 
         return reconcile_table(self.context, self.compiled([table])[0], load_no, place, run_id, listener)
 
@@ -261,13 +259,13 @@ class Workspace:
         """Where the rejects of a load are kept."""
         return self.context.rejects_file(load_no)
 
-    def set_aside(self, load_no: int | None = None, limit: int | None = None) -> SetAside:
-        """What a load set aside, or the newest that set rows aside, and what became of those rows since.
+    def set_aside(self, which: int | str | None = None, limit: int | None = None) -> SetAside:
+        """What a load, or the newest of a table or of all, set aside, and what became of those rows since.
 
         Raises:
             DeclarationError: no such load is in the ledger.
         """
-        return set_aside(self.ledger, self.rejects_file, load_no, limit)
+        return set_aside(self.context, which, limit)
 
     def write_rejects(self, found: SetAside, file: Path) -> int:
         """Write the rows that are still open as CSV for mending, whole or not at all; how many they are.
@@ -275,6 +273,9 @@ class Workspace:
         Raises:
             DeclarationError: the file cannot be written, or the table has no charter any more.
         """
+        from nomotheta.load.mended import columns_of
+        from nomotheta.workspace.mending import write_mendable
+
         compiled = self.compiled([found.load.table])[0]
         number = found.load.load_no or 0
         done = self.ledger.mended(number).keys() | self.ledger.closed(number).keys()
@@ -287,14 +288,11 @@ class Workspace:
             DeclarationError: no such row is open, or no reason is given.
         """
         from nomotheta.workspace.attempts import whoever
+        from nomotheta.workspace.mending import close_rows
 
         if not reason.strip():
             raise DeclarationError("say why the rows will not come", mend='nomotheta rejects LOAD --close "REASON"')
         return close_rows(self.context, load_no, set(lines), reason, whoever())
-
-    def shown(self, reject: Reject, compiled: Compiled | None) -> ShownReject:
-        """A reject without private values."""
-        return shown(reject, compiled)
 
     # ---- tell
 

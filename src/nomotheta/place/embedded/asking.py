@@ -14,7 +14,9 @@ from typing import Any
 import pyarrow as pa
 
 from nomotheta.conditions import Kind, Node, own, quoted
-from nomotheta.kinds import UNTYPED, arrow_type, read_column, without_exponents
+from nomotheta.kinds.native import without_exponents
+from nomotheta.kinds.read import arrow_type, read_column
+from nomotheta.layout import UNTYPED
 from nomotheta.place.base import PlaceColumn
 from nomotheta.place.embedded.duckdb import DuckPlace
 from nomotheta.place.fingerprint import Fingerprint

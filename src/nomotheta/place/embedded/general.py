@@ -17,7 +17,7 @@ from sqlalchemy.dialects import mssql, mysql, oracle
 
 from nomotheta.conditions import Kind, decimal, own, quoted
 from nomotheta.errors import DeclarationError, PlaceError
-from nomotheta.kinds import as_texts
+from nomotheta.kinds.native import as_texts
 from nomotheta.place.base import Facts, Mark, PlaceColumn
 from nomotheta.place.embedded.asking import ROW_NUMBER, Embedded
 from nomotheta.place.limits import Limits

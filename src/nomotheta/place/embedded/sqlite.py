@@ -20,7 +20,9 @@ import pyarrow.compute as pc
 
 from nomotheta.conditions import Kind, decimal, own, quoted
 from nomotheta.errors import PlaceError
-from nomotheta.kinds import CANONICAL, as_texts, read_column
+from nomotheta.kinds.native import as_texts
+from nomotheta.kinds.read import read_column
+from nomotheta.layout import CANONICAL
 from nomotheta.place.base import Facts, Mark, PlaceColumn
 from nomotheta.place.embedded.asking import ROW_NUMBER, Embedded
 from nomotheta.place.embedded.file import check_file

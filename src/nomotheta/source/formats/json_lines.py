@@ -12,7 +12,7 @@ import pyarrow as pa
 
 from nomotheta.errors import DeliveryError
 from nomotheta.kernel import objects
-from nomotheta.kinds import without_exponents
+from nomotheta.kinds.native import without_exponents
 from nomotheta.source.base import LineBatch, Odd
 from nomotheta.source.json_objects import FaultError, members_of
 from nomotheta.source.line_blocks import LineBlock, LineFile, set_aside

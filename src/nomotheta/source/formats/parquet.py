@@ -10,7 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.parquet as pq
 
-from nomotheta.kinds import as_texts, canonical_cells
+from nomotheta.kinds.native import as_texts, canonical_cells
 from nomotheta.source.row_blocks import ROWS, RowFile, plain_batches
 
 

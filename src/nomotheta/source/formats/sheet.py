@@ -12,7 +12,7 @@ import numpy as np
 import pyarrow as pa
 
 from nomotheta.errors import DeliveryError, did_you_mean
-from nomotheta.kinds import show
+from nomotheta.kinds.show import show
 from nomotheta.source.base import Lines, Odd, RowBatch
 from nomotheta.source.row_blocks import ROWS, RowBlock, RowFile
 from nomotheta.source.workbook import Workbook, column_number, looked_into

@@ -1,44 +1,23 @@
-"""Tables held against their charters, and against the files they were loaded from."""
+"""Tables held against the files that they were loaded from."""
 
 from __future__ import annotations
 
 import datetime
-import time
-from dataclasses import replace
 
 from nomotheta.charter import Compiled
-from nomotheta.errors import DeclarationError, PlaceError
+from nomotheta.errors import DeclarationError
 from nomotheta.events import Listener
-from nomotheta.ledger import Judgement, LoadResult
+from nomotheta.ledger import LoadResult
 from nomotheta.load.balance import Balance
 from nomotheta.load.mended import delimiter_of, mended_charter
-from nomotheta.place import Place, outlived
+from nomotheta.place.base import Place
+from nomotheta.place.marks import outlived
 from nomotheta.reconcile import Reconciliation
 from nomotheta.reconcile.reconcile import LoadedFiles, reconcile
-from nomotheta.rules import Scope, judge, worst
+from nomotheta.rules.question import Scope
 from nomotheta.workspace.attempts import settle
 from nomotheta.workspace.context import Context, moment
 from nomotheta.workspace.scopes import family, scope_of_loads
-
-
-def judge_table(context: Context, compiled: Compiled, place_name: str, day: datetime.date | None) -> Judgement:
-    """Check a table against its charter; what goes wrong with the place is told by the result."""
-    started, clock = moment(), time.perf_counter()
-    table = compiled.charter.table
-    try:
-        with context.places.open(place_name) as place:
-            marks = place.marks(table)
-            last = marks[-1].load_no if marks else None
-            now = context.now(started, day or context.today(), last)
-            load_scope = scope_of_loads(context.ledger, compiled, [last]) if last else None
-            findings = judge(place, compiled, now, Scope(), load_scope)
-            result = Judgement(table, place_name, "table", worst(findings), tuple(findings))
-    except PlaceError as error:
-        where = f"{error.where}: " if error.where else ""
-        result = Judgement(table, place_name, "table", "error", message=where + error.what, mend=error.mend)
-    result = replace(result, seconds=round(time.perf_counter() - clock, 3))
-    context.ledger.add_judgement(result, started)
-    return result
 
 
 def reconcile_table(

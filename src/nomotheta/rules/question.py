@@ -1,0 +1,176 @@
+"""What is asked about one table: who answers, over which rows, and how an answer becomes a finding."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+from nomotheta.charter import Check, Compiled
+from nomotheta.conditions import Kind, Node, own, quoted
+from nomotheta.errors import NomothetaError, PlaceError, counted, did_you_mean
+from nomotheta.place.base import Place
+from nomotheta.place.render import Now
+from nomotheta.rules.finding import Finding, Samples, message_of, samples_of, verdict_of
+from nomotheta.rules.shape import compared_as, existing
+
+if TYPE_CHECKING:
+    from nomotheta.rules.anew import Anew
+
+SAMPLES = 5
+ROWS, BREAKS = own("rows"), own("breaks")  # what our statements call their results
+_WIDEST = 8
+
+
+@dataclass(frozen=True, slots=True)
+class Scope:
+    """The rows that are judged: all of a table, or those that meet `where`; `label` names them."""
+
+    label: str = "table"
+    where: Node | None = None
+
+
+class Question:
+    """A table, its charter, and the rows that are asked about.
+
+    `asked` answers: the place, or the embedded engine over rows typed anew, where the place would mean something else.
+    `ended` tells that an error has ended the transaction, so that nothing more can be asked.
+    """
+
+    def __init__(
+        self, place: Place, compiled: Compiled, now: Now, scopes: tuple[Scope, Scope],
+        set_aside: Mapping[str, int] | None, *, one_by_one: bool,
+    ) -> None:  # fmt: skip
+        self.one_by_one, self.ended = one_by_one, False
+        self.place, self.compiled, self.now = place, compiled, now
+        self.scope, self.load_scope = scopes
+        self.charter, self.set_aside = compiled.charter, set_aside
+        self.table, self.kinds = self.charter.table, self.charter.kinds()
+        self.shape = {column.name: column for column in existing(place, self.table)}
+        place.expect(self.table, self.kinds)
+        self.private = self.charter.private()
+        self.counts: dict[str, int] = {}
+        self.asked: Place | Anew = place
+        if any(name in self.shape and self.is_odd(name, kind) for name, kind in self.kinds.items()):
+            self.asked = self.anew()
+
+    def is_odd(self, name: str, kind: Kind) -> bool:
+        """Whether the place would compare the values of a column otherwise than as the declared kind."""
+        column = self.shape[name]
+        landed = not column.sure and column.kind is not None and column.kind.name == "text" != kind.name
+        return landed or not compared_as(column, kind)
+
+    def anew(self) -> Anew:
+        """The engine over the table's rows, typed anew."""
+        from nomotheta.rules.anew import Anew, columns_of  # only now: most tables are what they were declared to be
+
+        return Anew(self.place, {self.table: columns_of(self)})
+
+    def declared(self, check: Check, name: str = "") -> Kind:
+        """The kind of a column that a check speaks of."""
+        return self.kinds[name or check.columns[0]]
+
+    def is_enforced(self, check: Check) -> bool:
+        """Whether rows that break it were set aside while they were loaded."""
+        return self.set_aside is not None and check.otherwise == "reject"
+
+    # ---- which rows, and who answers
+
+    def differs(self, check: Check) -> bool:
+        """Whether a condition may come to something else in the place than while rows are loaded."""
+        if self.asked is not self.place or check.node is None:
+            return False
+        columns = self.place.differs(check.node)
+        if not columns:
+            return columns is not None
+        prints = self.place.fingerprint
+        other = " OR ".join(f"{prints.octets(name)} <> {prints.characters(name)}" for name in map(quoted, columns))
+        found = f"SELECT 1 AS {quoted(ROWS)} {self.place.rowset(self.table, other)} LIMIT 1"
+        return bool(self.place.ask(found).num_rows)
+
+    @contextlib.contextmanager
+    def read_by_us(self) -> Iterator[None]:
+        """Conditions that would come to something else in the place: its rows are streamed into the embedded engine."""
+        self.asked = self.anew()
+        try:
+            yield
+        finally:
+            self.asked = self.place
+
+    def scope_of(self, check: Check) -> Scope:
+        """The rows that a check looks at."""
+        if check.over == "table" or check.sort == "offenders":
+            return Scope()
+        return self.load_scope if check.over == "load" else self.scope
+
+    def where(self, scope: Scope, *more: str, by: Place | Anew | None = None) -> str | None:
+        """Those rows as a condition in SQL, with further ones; None for all."""
+        parts = [(by or self.asked).render(scope.where, self.now)] if scope.where else []
+        return " AND ".join([*parts, *more]) or None
+
+    def count(self, scope: Scope) -> int:
+        """How many they are, asked for once."""
+        if scope.label not in self.counts:
+            where = self.where(scope, by=self.place)
+            self.counts[scope.label] = self.place.count(self.table, where)
+        return self.counts[scope.label]
+
+    # ---- findings
+
+    def made(self, check: Check, **more: Any) -> Finding:
+        """A finding of a check."""
+        base: dict[str, Any] = {
+            "rule": check.name, "sort": check.sort, "columns": check.columns, "because": check.because,
+            "otherwise": check.otherwise, "tolerate": str(check.tolerate), "over": self.scope_of(check).label,
+        }  # fmt: skip
+        return Finding(**(base | more))
+
+    def enforced(self, check: Check) -> Finding:
+        """That of a check whose rows were set aside."""
+        count = (self.set_aside or {}).get(check.name, 0)
+        message = f"{counted(count, 'row')} set aside at loading"
+        return self.made(check, verdict="pass", breaks=0, set_aside=count, message=message if count else "")
+
+    def absent(self, check: Check, names: Sequence[str]) -> Finding:
+        """That of a check of columns that the table does not have."""
+        hint = did_you_mean(names[0], self.shape)
+        message = f"the table has no column '{names[0]}'" + (f"; {hint}" if hint else "")
+        return self.made(check, verdict="error", message=message)
+
+    def counted_finding(
+        self, check: Check, breaks: int, rows: int, sql: str, samples: Callable[[], Samples]
+    ) -> Finding:
+        """That of so many rows that break it, with samples where any do."""
+        return self.made(
+            check, verdict=verdict_of(check, breaks, rows), breaks=breaks, rows=rows, sql=sql,
+            message=message_of(check, breaks, rows), samples=samples() if breaks else Samples((), ()),
+        )  # fmt: skip
+
+    def guarded(self, check: Check, work: Callable[[], Finding]) -> Finding:
+        """What comes of a check, an error included."""
+        if self.ended:
+            return self.made(check, verdict="error", message="not judged: an error before it had ended the transaction")
+        try:
+            return work()
+        except NomothetaError as error:
+            told = error.what
+        except Exception as error:
+            told = f"it could not be judged: {error or type(error).__name__}".split("\n")[0]
+        self.ended = self.one_by_one
+        return self.made(check, verdict="error", message=told)
+
+    def sampled(self, columns: Sequence[str], where: str | None, by: Place | Anew | None = None) -> Samples:
+        """Rows that broke a rule, by their key and the columns that the rule speaks of."""
+        asked = by or self.asked
+        key = next((key.columns for key in self.charter.real_keys()), list(self.shape)[:_WIDEST])
+        chosen = [name for name in dict.fromkeys([*key, *columns]) if name in self.shape]
+        rows = f"{asked.rowset(self.table, where)} LIMIT {SAMPLES}"
+        try:
+            found = asked.fetch(f"SELECT {', '.join(map(quoted, chosen))} {rows}")
+        except PlaceError:  # its driver has no value for what stands there
+            if asked is not self.place:
+                raise
+            texts = ", ".join(f"{self.place.as_text(name)} AS {quoted(name)}" for name in chosen)
+            found = asked.fetch(f"SELECT {texts} {rows}")
+        return samples_of(found, self.private)

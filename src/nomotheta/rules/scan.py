@@ -1,0 +1,96 @@
+"""Conditions on rows and on the whole: all that look at the same rows in one scan."""
+
+from __future__ import annotations
+
+import contextlib
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from typing import Any
+
+from nomotheta.charter import Check
+from nomotheta.conditions import Node, own, quoted
+from nomotheta.kinds.show import show
+from nomotheta.rules.finding import HIDDEN, Finding, message_of, verdict_of
+from nomotheta.rules.question import ROWS, Question, Scope
+
+
+def _scanned(question: Question, checks: Sequence[Check], scope: Scope) -> list[Finding]:
+    parts = [f"count(*) AS {quoted(ROWS)}"]
+    for at, check in enumerate(checks):
+        parts += _counted(question, check, own(str(at)))
+    sql = f"SELECT {', '.join(parts)} {question.asked.rowset(question.table, question.where(scope))}"
+    row = question.asked.fetch(sql).to_pylist()[0]
+    question.counts[scope.label] = row[ROWS]
+    return [_read(question, check, row, own(str(at)), scope) for at, check in enumerate(checks)]
+
+
+def together(question: Question, checks: Sequence[Check], scope: Scope) -> list[Finding]:
+    """Checks in one scan; where that fails, or where it is asked for, one by one: the culprit is an error."""
+    if not question.one_by_one:
+        with contextlib.suppress(Exception):  # then they are judged one by one, and each says what is wrong
+            return _scanned(question, checks, scope)
+    return [question.guarded(check, lambda check=check: _scanned(question, [check], scope)[0]) for check in checks]  # type: ignore[misc]
+
+
+def _counted(question: Question, check: Check, name: str) -> list[str]:
+    assert check.node is not None  # noqa: S101 - only checks with a condition come here
+    condition = question.asked.render(check.node, question.now)
+    if check.sort != "whole":
+        return [f"count(CASE WHEN NOT {condition} THEN 1 END) AS {quoted(name)}"]
+    values = [
+        f"{question.asked.render(node, question.now)} AS {quoted(f'{name} {at}')}"
+        for at, node in enumerate(_aggregates(check.node))
+    ]
+    return [f"{condition} AS {quoted(name)}", *values]
+
+
+def _read(question: Question, check: Check, row: Mapping[str, Any], name: str, scope: Scope) -> Finding:
+    assert check.node is not None  # noqa: S101
+    sql = f"SELECT {_counted(question, check, name)[0]} {question.asked.rowset(question.table, question.where(scope))}"
+    rows = int(row[ROWS])
+    if check.sort == "whole":
+        return _read_whole(question, check, row, name, sql)
+    breaks = int(row[name])
+    finding = question.made(
+        check, verdict=verdict_of(check, breaks, rows), breaks=breaks, rows=rows, sql=sql,
+        message=message_of(check, breaks, rows),
+    )  # fmt: skip
+    if not breaks:
+        return finding
+    condition = f"NOT {question.asked.render(check.node, question.now)}"
+    return replace(finding, samples=question.sampled(check.columns, question.where(scope, condition)))
+
+
+def _read_whole(question: Question, check: Check, row: Mapping[str, Any], name: str, sql: str) -> Finding:
+    assert check.node is not None  # noqa: S101
+    nodes = _aggregates(check.node)
+    values = [f"{_told(node)} is {_told_value(question, node, row[f'{name} {at}'])}" for at, node in enumerate(nodes)]
+    met = row[name]
+    message = ", ".join(dict.fromkeys(values))
+    if any(isinstance(value, float) and not math.isfinite(value) for value in row.values()):
+        met = None  # a comparison with it comes to something else in every database
+    if met is None:  # nothing says that it is met
+        message = f"it could not be decided: {message}" if message else "it could not be decided"
+    breaks = int(not met)
+    verdict = verdict_of(check, breaks, 1)
+    return question.made(check, verdict=verdict, breaks=breaks, rows=row[ROWS], message=message, sql=sql)
+
+
+def _told_value(question: Question, node: Node, value: Any) -> str:
+    """The value of an aggregate; of a private column only the counts are told."""
+    if value is not None and node.value[0] != "count" and question.private & set(node.columns()):
+        return HIDDEN
+    return show(value) or "null"
+
+
+def _aggregates(node: Node) -> list[Node]:
+    """The aggregates of a condition on the whole."""
+    return [each for each in node.walk() if each.op == "aggregate"]
+
+
+def _told(node: Node) -> str:
+    name, distinct, filtered = node.value
+    args = node.args[:-1] if filtered else node.args
+    inner = args[0].value if args and args[0].op == "column" else "…" if args else "*"
+    return f"{name}({'distinct ' if distinct else ''}{inner}){' filter (…)' if filtered else ''}"

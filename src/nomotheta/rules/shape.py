@@ -1,0 +1,81 @@
+"""A table as its place has it: whether it is there, and its columns are of the declared kinds."""
+
+from __future__ import annotations
+
+from nomotheta.conditions import Kind, own_names
+from nomotheta.errors import PlaceError, did_you_mean
+from nomotheta.place.base import Place, PlaceColumn
+
+_ALIKE = ({"integer", "decimal"},)  # kinds whose values the databases compare as the numbers that they are
+_AS_TEXT = {"integer", "date", "uuid"}  # kinds each of whose values has one text, the same in every place
+_MOMENTS = {"date", "timestamp"}
+
+
+def existing(place: Place, table: str) -> list[PlaceColumn]:
+    """The columns of a table.
+
+    Raises:
+        PlaceError: there is no such table; with the nearest name.
+    """
+    found = place.columns(table)
+    if found is None:
+        tables = place.tables()
+        mend = did_you_mean(table, tables, "tables there: " + ", ".join(tables[:8]) if tables else "it holds no tables")
+        raise PlaceError(f"there is no table '{table}' in {place.shown}", where=f"place {place.name}", mend=mend)
+    check_spelled(place, table)
+    for name in own_names([table, *(column.name for column in found)]):
+        told = f"'{name}' is a name that only the program's own statements use: no table or column may begin so"
+        raise PlaceError(told, where=f"{table} in {place.shown}", mend="rename it")
+    return found
+
+
+def check_spelled(place: Place, table: str) -> None:
+    """Whether a table is called by the name by which its loads are known: as in the catalog, without the usual schema.
+
+    Raises:
+        PlaceError: it is called otherwise there.
+    """
+    schema, dot, name = table.rpartition(".")
+    bare = name if dot and schema.casefold() == place.home().casefold() else table
+    listed = place.tables()
+    alike = table if table in listed else next((each for each in listed if each.casefold() == bare.casefold()), bare)
+    spelled = bare if bare in listed else alike
+    if spelled != table and (spelled in listed or bare != table):
+        told = f"the table {table} is called {spelled} there"
+        raise PlaceError(told, where=f"place {place.name}", mend=f'write table = "{spelled}" in the charter')
+
+
+def holds(column: PlaceColumn, declared: Kind) -> bool:
+    """Whether a place's column can only hold values of the declared kind."""
+    have = column.kind
+    if have is None or have.name != declared.name or not column.sure:
+        return False
+    if declared.name != "decimal":
+        return True
+    return have.scale <= declared.scale and have.digits - have.scale <= declared.digits - declared.scale
+
+
+def compared_as(column: PlaceColumn, kind: Kind) -> bool:
+    """Whether a place compares the values of a column as those of a kind."""
+    have = column.kind.name if column.kind else ""
+    return have == kind.name or kind.name in column.also or any({have, kind.name} <= alike for alike in _ALIKE)
+
+
+def held_as(column: PlaceColumn, kind: Kind) -> bool:
+    """Whether a place holds values as those of a kind, and not as texts that may be something else as well."""
+    have = column.kind.name if column.kind else ""
+    return compared_as(column, kind) and (have != "text" or kind.name == "text")
+
+
+def comparable(column: PlaceColumn, kind: Kind) -> bool:
+    """Whether values of a kind can be looked for in a column with one meaning everywhere: at worst, its texts are read.
+
+    A real is next to other numbers, never sure to be one of them; what is true or false is no number.
+    """
+    have = column.kind.name if column.kind else "text"
+    return (
+        compared_as(column, kind)
+        or have == "text"
+        or (kind.name == "text" and have in _AS_TEXT)
+        or {have, kind.name} <= _MOMENTS
+    )

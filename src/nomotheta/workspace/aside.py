@@ -1,0 +1,116 @@
+"""Rows that were set aside, as they are shown: what a load left out, what of it came later, and what is still open."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from typing import TYPE_CHECKING
+
+from nomotheta.charter import Compiled
+from nomotheta.errors import DeclarationError, did_you_mean
+from nomotheta.ledger import LoadResult, ShownReject
+from nomotheta.rules.finding import HIDDEN
+from nomotheta.workspace.context import Context
+
+if TYPE_CHECKING:
+    from nomotheta.load.rejects import Reject
+
+FIRST = 20  # faults of a load that the ledger keeps, so that they are shown without a look into the rejects
+
+
+@dataclass(frozen=True, slots=True)
+class SetAside:
+    """What a load set aside: `rows` in all, of which `came` later with the loads `by`; `shown` of those still open.
+
+    `faults` counts all faults of the open rows, of which `shown` may be the first; `closed` are the rows that will not
+    come, counted by the reason. `private` tells that the original rows may not be shown.
+    """
+
+    load: LoadResult
+    shown: Sequence[ShownReject]
+    faults: int
+    rows: int
+    came: int
+    by: tuple[int, ...]
+    closed: Mapping[str, int] = field(default_factory=dict)
+    private: bool = False
+
+    @property
+    def open(self) -> int:
+        """How many rows are in no table yet, and may still come."""
+        return self.rows - self.came - sum(self.closed.values())
+
+
+def set_aside(context: Context, which: int | str | None, limit: int | None) -> SetAside:
+    """What a load set aside: that of a number, the newest of a table that set rows aside, or the newest of all.
+
+    Args:
+        context: the workspace's.
+        which: a load's number, or the name of a table.
+        limit: faults that are wanted, what does not fit before repeats; None for all, in the order of the file.
+
+    Raises:
+        DeclarationError: no such load is in the ledger.
+    """
+    load = _load(context, which)
+    if not isinstance(which, int) and load.mends is not None:  # the rows it mends are open or closed there
+        return set_aside(context, load.mends, limit)
+    number, compiled = load.load_no or 0, context.charters.of(load.table)
+    came, closed = context.ledger.mended(number), context.ledger.closed(number)
+    shown, faults = _open(context, load, limit, came.keys() | closed.keys())
+    rows = load.balance.rejected + load.balance.repeated if load.balance else 0
+    return SetAside(
+        load, tuple(masked(each, compiled) for each in shown), faults, rows, len(came),
+        tuple(sorted(set(came.values()))), dict(Counter(closed.values())),
+        bool(compiled and compiled.charter.private()),
+    )  # fmt: skip
+
+
+def _load(context: Context, which: int | str | None) -> LoadResult:
+    ledger = context.ledger
+    if isinstance(which, int):
+        load = ledger.load(which)
+        if load is None:
+            raise DeclarationError(f"there is no load {which} in the ledger", mend="see: nomotheta ledger")
+        return load
+    files = context.rejects_file(0).parent.glob("load-*.parquet")
+    for number in sorted((int(path.stem.partition("-")[2]) for path in files), reverse=True):
+        load = ledger.load(number)
+        if load is not None and which in {None, load.table}:
+            return load
+    if which is None:
+        raise DeclarationError("no load has set rows aside so far", where="ledger")
+    tables = [each.charter.table for each in context.charters.apart(())[0]]
+    mend = "see: nomotheta ledger" if which in tables else did_you_mean(which, tables)
+    raise DeclarationError(f"no load of {which} has set rows aside", where="ledger", mend=mend)
+
+
+def _open(
+    context: Context, load: LoadResult, limit: int | None, done: Sequence[tuple[str, int]] | set[tuple[str, int]]
+) -> tuple[Sequence[ShownReject], int]:
+    """The first faults of rows that are open, and how many there are in all."""
+    kept, faults = load.rejects, sum(load.reasons.values())
+    if not done and limit is not None and (limit <= len(kept) or len(kept) == faults):
+        return kept[:limit], faults
+    from nomotheta.load.rejects import count_faults, read_rejects
+
+    file = context.rejects_file(load.load_no or 0)
+    shown = [shown_of(each) for each in read_rejects(file, limit, done)]
+    return shown, count_faults(file, done) if done else faults
+
+
+def shown_of(reject: Reject) -> ShownReject:
+    """A reject as it may be shown where nothing is private."""
+    return ShownReject(
+        reject.file, reject.line, reject.record, reject.column, reject.value, reject.reason, reject.message,
+        reject.original,
+    )  # fmt: skip
+
+
+def masked(reject: ShownReject, compiled: Compiled | None) -> ShownReject:
+    """A reject without private values, as the table's charter declares them today."""
+    private = compiled.charter.private() if compiled else frozenset[str]()
+    if not private:
+        return reject
+    return replace(reject, value=HIDDEN if reject.column in private else reject.value, original=None)
