@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import Literal
 
@@ -24,3 +26,35 @@ Listener = Callable[[Progress], None]
 
 def nobody(_event: Progress) -> None:
     """Listen to nothing."""
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """A step that was done: where (a place, a file), what (a statement, a reading), and how long it took."""
+
+    where: str
+    what: str
+    seconds: float
+
+
+Watcher = Callable[[Step], None]
+_watchers: list[Watcher] = []
+
+
+def watch(watcher: Watcher | None) -> None:
+    """Have every step of this process told, or none any more."""
+    _watchers[:] = [watcher] if watcher else []
+
+
+@contextmanager
+def step(where: str, what: str) -> Iterator[None]:
+    """Around a step of work, which is told once it is done, also where it fails, if anybody watches."""
+    if not _watchers:
+        yield
+        return
+    began = time.perf_counter()
+    try:
+        yield
+    finally:
+        for watcher in _watchers:
+            watcher(Step(where, what, time.perf_counter() - began))

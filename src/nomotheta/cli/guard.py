@@ -19,9 +19,13 @@ CODES = {"pass": 0, "warn": 0, "fail": 1, "error": 3}
 
 
 @contextmanager
-def guarded(*, json: bool) -> Iterator[None]:
+def guarded(*, json: bool, verbose: bool = False) -> Iterator[None]:
     """Run a command; what goes wrong is told on stderr, or as a document where JSON was asked for."""
     raise_interrupts()
+    if verbose:
+        from nomotheta.cli.log import log_steps
+
+        log_steps()
     try:
         yield
     except NomothetaError as error:

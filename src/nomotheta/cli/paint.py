@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import os
+import re
 import sys
 from collections.abc import Iterable
-from typing import Any
+from pathlib import Path
+from typing import IO, Any
 
 from rich import box
 from rich.console import Console, ConsoleOptions
@@ -15,8 +18,11 @@ from rich.text import Text
 from nomotheta.errors import NomothetaError, counted, visible, visible_lines
 
 SIGNS = {"pass": "✓", "warn": "!", "fail": "✗", "error": "?"}
-TONES = {"pass": "green", "warn": "yellow", "fail": "red", "error": "magenta"}
-_PIPE_WIDTH = 120
+# colours that read on dark and on light grounds alike
+GREEN, YELLOW, RED, MAGENTA = "color(28)", "color(130)", "color(196)", "color(164)"
+TONES = {"pass": GREEN, "warn": YELLOW, "fail": RED, "error": MAGENTA}
+GAP = 3  # characters between the columns of a table
+_ENDLESS = 1_000_000  # columns: what is read by a program is not folded
 
 
 class Safe(Console):
@@ -31,21 +37,44 @@ class Safe(Console):
                 yield Segment(visible_lines(segment.text), segment.style)
 
 
+class _Stripped:
+    """A file that gets no spaces at the ends of its lines."""
+
+    def __init__(self, file: IO[str]) -> None:
+        self._file = file
+
+    def write(self, text: str) -> int:
+        """Write some lines."""
+        return self._file.write(re.sub(r" +(?=\n)", "", text))
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._file, name)
+
+
 def out() -> Console:
-    """Stdout; a pipe gets a fixed width and no colours."""
-    return Safe(highlight=False, width=None if sys.stdout.isatty() else _PIPE_WIDTH)
+    """Stdout."""
+    return _console(sys.stdout)
 
 
 def err() -> Console:
     """Stderr."""
-    return Safe(stderr=True, highlight=False, width=None if sys.stderr.isatty() else _PIPE_WIDTH)
+    return _console(sys.stderr)
+
+
+def _console(file: IO[str]) -> Console:
+    """A console as wide as its terminal; elsewhere as COLUMNS says, or as long as its lines are."""
+    if file.isatty():
+        return Safe(file=file, highlight=False)
+    columns = os.environ.get("COLUMNS", "")
+    width = int(columns) if columns.isdecimal() and int(columns) else _ENDLESS
+    return Safe(file=_Stripped(file), highlight=False, width=width)  # type: ignore[arg-type]
 
 
 def show_error(error: NomothetaError) -> None:
     """What went wrong, where, and the mend."""
     console = err()
     where = f"{error.where}: " if error.where else ""
-    console.print(Text(visible_lines(where + error.what), "red"), soft_wrap=True)
+    console.print(Text(visible_lines(where + error.what), RED), soft_wrap=True)
     if error.mend:
         console.print(Text(f"→ {visible_lines(error.mend)}"), soft_wrap=True)
 
@@ -61,6 +90,14 @@ def cell(value: object | None, none: str = "null") -> Text:
         return Text(none, "dim")
     text = visible(value)
     return Text(text if text == text.strip() and text else f"'{text}'")
+
+
+def cut(text: Text, most: int) -> Text:
+    """A text that takes no more than some columns; it says so where it was cut."""
+    if text.cell_len > most:
+        text = text.copy()
+        text.truncate(most, overflow="ellipsis")
+    return text
 
 
 def number(value: int | None) -> Text:
@@ -101,3 +138,9 @@ class Indented:
 def indented(content: Any, by: int, below: int = 0) -> Indented:
     """Something moved to the right, with some empty lines below."""
     return Indented(content, by, below)
+
+
+def relative(path: Path) -> str:
+    """A path as it is typed from here."""
+    here = Path.cwd()
+    return str(path.relative_to(here)) if path.is_relative_to(here) else str(path)

@@ -15,13 +15,13 @@ if TYPE_CHECKING:
 
 
 @contextmanager
-def bars(*, quiet: bool, screen: str = "nomotheta.cli.show") -> Iterator[Listener]:
+def bars(*, json: bool, quiet: bool, screen: str) -> Iterator[Listener]:
     """A listener that draws a bar for each piece of long work.
 
     While that goes on, what will be needed to show its result is imported: the module of its `screen`.
     """
-    if quiet or not sys.stderr.isatty():
-        yield _ready("nomotheta.report.documents" if quiet else screen, nobody)
+    if json or quiet or not sys.stderr.isatty():
+        yield _ready("nomotheta.report.documents" if json else screen, nobody)
         return
     from rich.progress import BarColumn, DownloadColumn, TextColumn, TimeRemainingColumn, TransferSpeedColumn
     from rich.progress import Progress as Bars

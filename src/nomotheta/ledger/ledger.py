@@ -175,11 +175,15 @@ class Ledger:
         )  # fmt: skip
         return str(rows[0][0]) if rows else None
 
-    def entries(self, table: str | None = None, limit: int | None = None) -> list[Entry]:
-        """What happened, newest first."""
+    def entries(
+        self, table: str | None = None, limit: int | None = None, *, failed: bool = False,
+        day: datetime.date | None = None, place: str | None = None,
+    ) -> list[Entry]:  # fmt: skip
+        """What happened, newest first: of all, or of a table, of a delivery's day, in a place, or what failed."""
         rows = self._rows(
-            "SELECT * FROM entries WHERE table_name = coalesce(?, table_name) ORDER BY entry_id DESC LIMIT ?",
-            table, -1 if limit is None else limit,
+            "SELECT * FROM entries WHERE table_name = coalesce(?, table_name) AND place = coalesce(?, place) "
+            "AND (? IS NULL OR day = ?) AND (NOT ? OR verdict IN ('fail', 'error')) ORDER BY entry_id DESC LIMIT ?",
+            table, place, day and day.isoformat(), day and day.isoformat(), failed, -1 if limit is None else limit,
         )  # fmt: skip
         return [
             Entry(

@@ -231,6 +231,19 @@ class Workspace:
 
         return reconcile_table(self.context, self.compiled([table])[0], load_no, place, run_id, listener)
 
+    def loaded_tables(self, place: str | None = None) -> list[str]:
+        """The tables with a charter into which something was loaded, each after those it refers to.
+
+        Raises:
+            DeclarationError: nothing was loaded so far.
+        """
+        charters = self.charters.apart(())[0]
+        found = [each.charter.table for each in charters
+                 if self.ledger.standing(each.charter.table, place or each.place)]  # fmt: skip
+        if not found:
+            raise DeclarationError("nothing was loaded so far", where="ledger", mend="load it first: nomotheta run")
+        return found
+
     # ---- the whole path
 
     def run(

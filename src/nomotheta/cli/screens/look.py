@@ -9,7 +9,7 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from nomotheta.cli.paint import cell, indented, out, plain_table, rows_told
+from nomotheta.cli.paint import GREEN, YELLOW, cell, indented, out, plain_table, rows_told
 from nomotheta.errors import counted, visible
 from nomotheta.peek import Look, SeenColumn
 
@@ -120,7 +120,7 @@ def _short(value: str | None, most: int) -> Text:
 
 def _show_oddities(console: Console, found: Look) -> None:
     if not found.oddities:
-        console.print(indented(Text("✓ nothing odd", "green"), 2))
+        console.print(indented(Text("✓ nothing odd", GREEN), 2))
         return
     table = Table.grid(padding=(0, 2, 0, 0))
     for odd in found.oddities:
@@ -129,5 +129,5 @@ def _show_oddities(console: Console, found: Look) -> None:
         example = f"such as {_short(odd.example, 60).plain}" if odd.example else ""
         seen = Text("  ".join(part for part in (where, example) if part) or " ", "dim")
         column = Text(visible(odd.column), "bold")
-        table.add_row(Text("!", "yellow"), column, Text(count, justify="right"), Text(odd.what), seen)
+        table.add_row(Text("!", YELLOW), column, Text(count, justify="right"), Text(odd.what), seen)
     console.print(indented(table, 2))

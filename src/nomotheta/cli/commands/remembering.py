@@ -1,0 +1,94 @@
+"""What happened before: the ledger, and pages about it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from nomotheta.cli.command import Call, command
+from nomotheta.cli.options import complete_loads, complete_places, complete_tables, day_given
+
+if TYPE_CHECKING:
+    from nomotheta.workspace import Workspace
+
+
+@command()
+def ledger(
+    call: Call,
+    table: Annotated[
+        str | None, typer.Argument(metavar="TABLE", help="Only this table.", autocompletion=complete_tables)
+    ] = None,
+    last: Annotated[int, typer.Option("--last", metavar="N", min=1, help="So many entries.")] = 30,
+    failed: Annotated[bool, typer.Option("--failed", help="Only what failed or ended in an error.")] = False,
+    day: Annotated[str | None, typer.Option("--day", metavar="DAY", help="Only deliveries of that day.")] = None,
+    place: Annotated[
+        str | None, typer.Option("--place", metavar="NAME", help="Only that place.", autocompletion=complete_places)
+    ] = None,
+    load: Annotated[
+        int | None,
+        typer.Option("--load", metavar="N", help="All that is known of one load.", autocompletion=complete_loads),
+    ] = None,
+    charter: Annotated[bool, typer.Option("--charter", help="With --load: the charter as it was then.")] = False,
+) -> None:
+    """Show what happened before, newest first."""
+    opened = call.workspace()
+    if load is not None:
+        _show_kept(call, opened, load, charter=charter)
+        return
+    entries = opened.ledger.entries(table, last, failed=failed, day=day_given(day, opened), place=place)
+    if call.json:
+        from nomotheta.report.documents import LedgerPage
+
+        call.print(LedgerPage(tuple(entries)))
+        return
+    from nomotheta.cli.screens.ledger import show_ledger
+
+    show_ledger(entries, opened.zone, chosen=bool(table or failed or day or place))
+
+
+def _show_kept(call: Call, opened: Workspace, load_no: int, *, charter: bool) -> None:
+    """A load as the ledger keeps it."""
+    kept, began, text = opened.kept_load(load_no)
+    if call.json:
+        from nomotheta.report.documents import LedgerLoad
+
+        call.print(LedgerLoad(kept, began.isoformat(), text))
+    elif charter:
+        typer.echo(text, nl=not text.endswith("\n"))
+    else:
+        from nomotheta.cli.screens.ledger import show_kept
+
+        show_kept(kept, began.astimezone(opened.zone))
+
+
+@command()
+def report(
+    call: Call,
+    run: Annotated[int | None, typer.Argument(metavar="RUN", help="The run; default: the newest.")] = None,
+    file: Annotated[Path | None, typer.Option("--to", metavar="FILE", help="Where; default: reports/.")] = None,
+    load: Annotated[
+        int | None,
+        typer.Option("--load", metavar="N", help="In place of a run: one load.", autocompletion=complete_loads),
+    ] = None,
+    judged: Annotated[
+        str | None,
+        typer.Option(
+            "--judged",
+            metavar="TABLE",
+            help="In place of a run: a table as last judged.",
+            autocompletion=complete_tables,
+        ),
+    ] = None,
+) -> None:
+    """Write the page of a run, a load or a judgement."""
+    result, path = call.workspace().report(run, file, load_no=load, judged=judged)
+    if call.json:
+        from nomotheta.report.documents import Page
+
+        call.print(Page(result.run_id or None, str(path)))
+        return
+    from nomotheta.cli.paint import relative
+
+    typer.echo(relative(path.resolve()))

@@ -1,0 +1,92 @@
+"""Findings, and tables held against their charters."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from rich.console import Console
+from rich.table import Table
+from rich.text import Text
+
+from nomotheta.cli.paint import GREEN, SIGNS, TONES, cell, indented, out, plain_table, rows_told, verdict_text
+from nomotheta.errors import counted, visible
+from nomotheta.ledger import Judgement
+from nomotheta.report.words import ordered
+from nomotheta.rules.finding import Finding, Samples
+
+_OF_A_COLUMN = {"kind", "text_length", "blank", "between", "among", "pattern"}
+
+
+def show_finding(console: Console, finding: Finding) -> None:
+    """A broken rule, with a few of the rows that break it."""
+    tone = TONES[finding.verdict]
+    line = Text.assemble((f"{SIGNS[finding.verdict]} {finding.rule}", tone))
+    if finding.message:
+        line.append(f"  {visible(finding.message)}")
+    console.print(indented(line, 2))
+    if finding.because:
+        console.print(indented(Text(finding.because, "dim"), 4))
+    if finding.samples.rows:
+        console.print(indented(_samples(finding.samples), 4))
+        more = (finding.breaks or 0) - len(finding.samples.rows)
+        if more > 0 and finding.sort != "key":
+            console.print(indented(Text(f"… and {more:,} more", "dim"), 4))
+
+
+def _samples(samples: Samples) -> Table:
+    table = plain_table(*((name, "") for name in samples.columns))
+    for row in samples.rows:
+        table.add_row(*map(cell, row))
+    return table
+
+
+def show_judgements(results: Sequence[Judgement]) -> None:
+    """Tables held against their charters."""
+    console = out()
+    for at, result in enumerate(results):
+        if at:
+            console.print()
+        _show_judgement(console, result)
+
+
+def _show_judgement(console: Console, result: Judgement) -> None:
+    title = Text.assemble((result.table, "bold"), "  ", verdict_text(result.verdict))
+    verdicts = [finding.verdict for finding in result.findings]
+    rows = next((f.rows for f in result.findings if f.rows is not None and f.over == "table"), None)
+    if rows is not None:
+        counts = [f"{verdicts.count(each)} {each}" for each in ("error", "fail", "warn", "pass") if each in verdicts]
+        title.append(f"  {rows_told(rows)} in {result.place}, {counted(len(verdicts), 'rule')}: {', '.join(counts)}")
+    console.print(title)
+    if result.message:
+        console.print(indented(Text(visible(result.message), TONES[result.verdict]), 2))
+        if result.mend:
+            console.print(indented(Text(f"→ {visible(result.mend)}"), 2))
+        return
+    broken = [finding for finding in ordered(result.findings) if finding.verdict != "pass"]
+    for finding in broken:
+        show_finding(console, finding)
+    if broken:
+        console.print()
+    _show_met(console, [finding for finding in result.findings if finding.verdict == "pass"])
+
+
+def _show_met(console: Console, findings: Sequence[Finding]) -> None:
+    """What is met, a line for each column and for each other rule."""
+    columns: dict[str, list[str]] = {}
+    others = []
+    for finding in findings:
+        over = f" (rows of {finding.over})" if finding.over != "table" else ""
+        note = finding.message
+        told = finding.rule + (f": {note}" if note else "") + over
+        if finding.sort in _OF_A_COLUMN:
+            name = finding.columns[0]
+            short = told.removeprefix(f"{name} ").removeprefix("is ").removeprefix("has ")
+            columns.setdefault(name, []).append(short)
+        else:
+            others.append(told)
+    table = Table.grid(padding=(0, 2, 0, 0))
+    for name, parts in columns.items():
+        table.add_row(Text("✓", GREEN), Text(visible(name)), Text(visible(" · ".join(parts))))
+    console.print(indented(table, 2))
+    for told in others:
+        console.print(indented(Text.assemble(("✓", GREEN), f"  {visible(told)}"), 2))
