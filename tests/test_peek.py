@@ -123,7 +123,7 @@ ODD = [
     (column([""] * 5), "it is blank throughout", 0),
     (column(["01/02/2026"] * 9), "dates that could be %d/%m/%Y as well as %m/%d/%Y", 0),
     (column(["2026-06-01", "01.06.2026"] * 9), "mixed forms of dates: %Y-%m-%d and %d.%m.%Y", 0),
-    (TEXT.replace("id;code", "code;code"), "the header names it more than once", 0),
+    (TEXT.replace("id;code", "code;code"), "the header has it more than once", 0),
     (TEXT + "1;2;3;4;5\r\n", "mixed line ends at the start: 1 CRLF, 301 LF", 0),
 ]
 

@@ -64,7 +64,7 @@ def test_a_column_that_the_file_lacks_is_null_where_that_is_declared_and_is_said
 
     load = space.load(table="fares")
 
-    assert load["notes"] == [f"inbox/fares-{DAY}.csv has no column 'fare': it is filled with null"]
+    assert load["notes"] == [f"inbox/fares-{DAY}.csv has no column 'fare': filled with null"]
     assert space.sql("select fare from fares") == [(None,)]
 
 

@@ -34,7 +34,7 @@ class Step:
 
     where: str
     what: str
-    seconds: float
+    seconds: float | None
 
 
 Watcher = Callable[[Step], None]
@@ -47,9 +47,9 @@ def watch(watcher: Watcher | None) -> None:
 
 
 @contextmanager
-def step(where: str, what: str) -> Iterator[None]:
-    """Around a step of work, which is told once it is done, also where it fails, if anybody watches."""
-    if not _watchers:
+def step(where: str, what: object) -> Iterator[None]:
+    """Around a step of work, told once it is done or has failed, if anybody watches; an empty text is no step."""
+    if not _watchers or what == "":
         yield
         return
     began = time.perf_counter()
@@ -57,4 +57,10 @@ def step(where: str, what: str) -> Iterator[None]:
         yield
     finally:
         for watcher in _watchers:
-            watcher(Step(where, what, time.perf_counter() - began))
+            watcher(Step(where, str(what), time.perf_counter() - began))
+
+
+def told(where: str, what: str) -> None:
+    """Tell whoever watches of something that took no time of its own."""
+    for watcher in _watchers:
+        watcher(Step(where, what, None))

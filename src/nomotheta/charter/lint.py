@@ -108,7 +108,7 @@ def _deliveries(read: Read) -> list[Problem]:
     place_filled = [name for name, column in charter.columns.items() if column.from_ == FROM_PLACE]
     for name in place_filled if load.slice else ():
         if re.search(rf"\b{re.escape(name)}\b", load.slice or "", re.I):
-            told = f"the slice speaks of '{name}', which the database fills only when a row is in the table"
+            told = f"the slice uses '{name}', which the database fills only when a row is in the table"
             found.append(read.source.problem(("load", "slice"), told, "slice by a column that the load fills"))
     return found
 
@@ -120,7 +120,8 @@ def repeats_untold(charter: Charter) -> str:
     if delivery is None or charter.load.how != "append" or keyed or (delivery.daily and not delivery.several):
         return ""
     what = "the files come by a wildcard" if delivery.several else "the file pattern has no {day}"
-    return f"{what}, and no key tells a row that comes again from a new one: add [[keys]], or {{day}} to the pattern"
+    mend = "add [[keys]], or {day} to the pattern"
+    return f"{what}, and there is no key, so rows that are sent again are loaded twice: {mend}"
 
 
 def _merging(read: Read) -> list[Problem]:

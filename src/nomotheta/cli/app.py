@@ -7,13 +7,15 @@ from typing import Annotated
 import typer
 
 from nomotheta.cli.command import FOLDER, QUIET, VERBOSE, app, keep_before
-
-# isort: off - the order is that of the help
 from nomotheta.cli.commands import checking, declaring, loading, looking, remembering, starting
 
-# isort: on
-
 __all__ = ["app", "checking", "declaring", "loading", "looking", "remembering", "starting"]
+
+_ORDER = (  # in which the commands are listed: that of the work
+    "demo", "begin", "peek", "propose", "lint", "places", "load", "undo", "rejects", "judge", "reconcile", "run",
+    "ledger", "report",
+)  # fmt: skip
+app.registered_commands.sort(key=lambda each: _ORDER.index(getattr(each.callback, "__name__", "")))
 
 
 def _version(value: bool) -> None:

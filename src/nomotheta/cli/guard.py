@@ -32,7 +32,7 @@ def guarded(*, json: bool, verbose: bool = False) -> Iterator[None]:
         _tell(error, json=json)
         raise typer.Exit(error.code) from None
     except KeyboardInterrupt:
-        print("stopped; what was not committed is undone", file=sys.stderr)  # noqa: T201
+        print("stopped; what was not committed was rolled back", file=sys.stderr)  # noqa: T201
         raise typer.Exit(INTERRUPTED) from None
     except (typer.Exit, typer.Abort):
         raise
@@ -79,6 +79,6 @@ def _unforeseen(error: Exception) -> NomothetaError:
     with os.fdopen(descriptor, "w", encoding="utf-8") as file:
         file.write(scrubbed("".join(traceback.format_exception(error))))
     return NomothetaError(
-        f"this was not foreseen: {type(error).__name__}: {error}",
-        mend=f"the details are in {name}; please send them to the maintainers",
+        f"unexpected error: {type(error).__name__}: {error}",
+        mend=f"the details are in {name}; please send that file to the maintainers",
     )

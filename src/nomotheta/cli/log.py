@@ -21,4 +21,5 @@ def _log(step: Step) -> None:
     text = " ".join(masked(step.what).split())
     shown = visible(text if len(text) <= _MOST else text[:_MOST] + " …")
     now = datetime.datetime.now().astimezone()
-    print(f"{now:%H:%M:%S}  {step.seconds:8.3f} s  {visible(step.where)}: {shown}", file=sys.stderr)  # noqa: T201
+    took = f"{step.seconds:8.3f} s" if step.seconds is not None else " " * 10
+    print(f"{now:%H:%M:%S}  {took}  {visible(step.where)}: {shown}", file=sys.stderr)  # noqa: T201

@@ -7,7 +7,7 @@ import re
 import sys
 from collections.abc import Iterable
 from pathlib import Path
-from typing import IO, Any
+from typing import IO, Any, Literal
 
 from rich import box
 from rich.console import Console, ConsoleOptions
@@ -106,11 +106,11 @@ def number(value: int | None) -> Text:
 
 
 def plain_table(*columns: tuple[str, str]) -> Table:
-    """A table without a frame; each column is a heading and left or right."""
+    """A table without a frame; each column is a heading, and `right`, `whole` (never folded), or left and folded."""
     table = Table(box=box.SIMPLE_HEAD, show_edge=False, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
     for heading, side in columns:
-        right = side == "right"
-        table.add_column(heading, justify="right" if right else "left", no_wrap=right, overflow="fold")
+        justify: Literal["right", "left"] = "right" if side == "right" else "left"
+        table.add_column(heading, justify=justify, no_wrap=side in {"right", "whole"}, overflow="fold")
     return table
 
 

@@ -17,14 +17,14 @@ Side = tuple[str, str, Any]  # a column, how it compares, and with what
 def always_the_same(node: Node) -> str:
     """Why a condition has one answer for all rows; empty where it may have several."""
     if not any(each.op in _GIVEN for each in node.walk()):
-        return "it speaks of no column: it is the same for every row"
+        return "it uses no column, so it is the same for every row"
     none = _contradiction(_sides(node, "and"))
     if none:
         return f"no row can meet it: {none}"
     either = list(_sides(node, "or")) if node.op == "or" else []
     plain = len(either) == sum(1 for _ in _parts(node, "or"))
     if plain and _contradiction((column, _CONTRARY.get(how, ""), value) for column, how, value in either):
-        return "every row meets it that has a value there: its parts leave nothing out"
+        return "every row with a value there meets it: together its parts cover everything"
     return ""
 
 

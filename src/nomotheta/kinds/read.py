@@ -128,16 +128,16 @@ def explain(kind: Kind, reason: Reason, value: str, layout: Layout) -> str:
         if kind.name == "decimal":
             return f"has more digits than {kind} holds"
         if kind.name in _RANGES:
-            return f"is beyond the range of {kind}: {_RANGES[kind.name]}"
+            return f"is outside the range of {kind}: {_RANGES[kind.name]}"
         digits = sum(letter.isdigit() for letter in value)
         wider = f" (64 bits); decimal({digits},0) would hold it" if kind.name == "integer" and digits <= 38 else ""
-        return f"is beyond the range of {kind}{wider}"
+        return f"is outside the range of {kind}{wider}"
     forms: dict[str, Sequence[str]] = {
         "date": layout.date_forms, "time": layout.time_forms, "timestamp": layout.timestamp_forms,
         "timestamptz": layout.timestamp_forms, "boolean": [*layout.true_words, *layout.false_words],
     }  # fmt: skip
     if kind.name == "text":
-        return "holds a NUL character, which SQL's texts cannot"
+        return "contains a NUL character, which SQL texts cannot hold"
     if kind.name == "boolean":
         return f"is not one of {', '.join(forms['boolean'])}"
     if kind.name in forms:
@@ -175,5 +175,5 @@ def _number_hint(value: str, layout: Layout) -> str:
     if value.strip() != value:
         return "; it has white space around it, and the layout does not say trim = true"
     if other in value and layout.thousands_sign != other:
-        return f"; it contains '{other}', and the layout declares '{layout.decimal_sign}' as its decimal sign"
+        return f"; it contains '{other}', but the layout's decimal sign is '{layout.decimal_sign}'"
     return ""

@@ -303,7 +303,7 @@ class Ledger:
             self.take_out(result.load_no)
         told = result.message
         if result.verdict == "pass":
-            told = f"load {result.load_no} taken out: {counted(result.removed or 0, 'row')} removed"
+            told = f"load {result.load_no} undone: {counted(result.removed or 0, 'row')} removed"
             told += f", {result.restored:,} put back" if result.restored else ""
         self._rows(
             "UPDATE entries SET state = ?, verdict = ?, summary = ? WHERE entry_id = ?",
@@ -408,7 +408,7 @@ def summary_of_load(result: LoadResult) -> str:
     if balance is None or result.state not in {"loaded", "undone"}:
         return result.message
     if result.state == "undone":
-        return f"undone, {result.message}"
+        return f"rolled back: {result.message}"
     of = f" of load {result.mends}, mended," if result.mends else ""
     parts = [f"{counted(balance.loaded, 'row')}{of} loaded"]
     parts += [balance.aside().replace(" + ", ", ")] * bool(balance.rejected or balance.repeated)

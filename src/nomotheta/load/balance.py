@@ -43,7 +43,7 @@ _ALTERED = {
     "filled": ("short row", "filled with nulls"),
     "cut": ("long row", "cut"),
     "trimmed": ("cell", "trimmed"),
-    "nulled": ("cell", "with a null word, taken for null"),
+    "nulled": ("cell", "with a null word, loaded as null"),
     "blank": ("row", "without a value"),
 }
 

@@ -255,7 +255,7 @@ class Comparing:
         for load, count in zip(*np.unique(loads[in_table], return_counts=True), strict=True):
             found.in_the_way[int(load)] += int(count)
         there = {int(load): _in_table(int(load)) for load in np.unique(loads[in_table])}
-        copies = pc.binary_join_element_wise("is a copy of ", rows[OTHER].cast(pa.string()), "")
+        copies = pc.binary_join_element_wise("a copy of ", rows[OTHER].cast(pa.string()), "")
         if there:
             said = pa.array([there.get(load, "") for load in loads.tolist()], pa.string())
             copies = pc.if_else(pa.array(in_table), said, copies)
@@ -303,16 +303,16 @@ def is_decided(key: Check, *, in_table: bool) -> bool:
 
 
 def _in_table(load: int) -> str:
-    return f"its row is in the table already (load {load})" if load else "its row is in the table already"
+    return f"row already in the table (load {load})" if load else "row already in the table"
 
 
 def _conflict(key: Check, other: str, by: int, names: Sequence[str], *, in_table: bool) -> str:
     if in_table:
         load = f" (load {by})" if by else ""
-        return f"its key is in the table already{load}, with another {_and(names)}"
+        return f"key already in the table{load}, with another {_and(names)}"
     if key.keep == "none":
-        return f"has the same key as {other}; none of them is loaded"
-    return f"has the key of {other}, but another {_and(names)}"
+        return f"same key as {other}; none of them is loaded"
+    return f"same key as {other}, but another {_and(names)}"
 
 
 def _and(names: Sequence[str]) -> str:

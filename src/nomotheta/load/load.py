@@ -140,8 +140,8 @@ class _Load:
     def check_alone(self) -> None:
         """Nobody may have loaded into the table while rows were gathered beside it."""
         if [mark.load_no for mark in self.place.marks(self.table)] != self.newest:
-            raise PlaceError("another load has come in meanwhile", where=self.table,
-                             mend="load again; what was gathered is not used")  # fmt: skip
+            raise PlaceError("another load changed the table meanwhile", where=self.table,
+                             mend="load again: the rows gathered so far were discarded")  # fmt: skip
 
     def mark(self, rows: int) -> None:
         """Leave the load's mark in the place, and the files that it brought."""

@@ -67,9 +67,9 @@ class Mended:
         for row, line, cells in zip(self.rows, self.lines, self._cells(columns), strict=True):
             reason, before = aside.get(row, ("", ()))
             if reason in REPEATS and _same(cells, before, key):
-                found[line] = "is still as it was set aside, and repeats the key of another row"
+                found[line] = "is unchanged, and repeats the key of another row"
             elif reason and reason not in REPEATS and _same(cells, before, range(len(columns))):
-                found[line] = "is still as it was set aside, and its shape was wrong"
+                found[line] = "is unchanged, and its number of fields was wrong"
         return found
 
     def _cells(self, columns: Sequence[str]) -> Iterator[tuple[str | None, ...]]:
@@ -102,7 +102,7 @@ def read_mended(root: Path, path: Path, compiled: Compiled) -> Mended:
     if missing:
         raise DeliveryError(
             f"this is not a file of rejected rows: it has no column '{missing[0]}'", where=name,
-            mend="write one, mend it and keep its first columns: nomotheta rejects LOAD --csv FILE",
+            mend="write one, correct it and keep its first columns: nomotheta rejects LOAD --csv FILE",
         )  # fmt: skip
     rows: list[tuple[str, int]] = []
     lines: list[int] = []
@@ -125,8 +125,8 @@ def read_mended(root: Path, path: Path, compiled: Compiled) -> Mended:
     if not rows:
         raise DeliveryError("the file holds no rows", where=name, mend="nomotheta rejects LOAD --csv FILE writes one")
     if len(loads) > 1:
-        told = f"the rows are of several loads: {', '.join(map(str, sorted(loads)))}"
-        raise DeliveryError(told, where=name, mend="send those of each load in a file of its own")
+        told = f"the rows belong to several loads: {', '.join(map(str, sorted(loads)))}"
+        raise DeliveryError(told, where=name, mend="put those of each load into a file of its own")
     if len(set(rows)) < len(rows):
         origin, number = Counter(rows).most_common(1)[0][0]
         raise DeliveryError(f"record {number:,} of {origin} is in it twice", where=name, mend="keep one")

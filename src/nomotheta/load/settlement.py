@@ -79,7 +79,7 @@ class Settlement:
             raise UndoneError("a rule could not be judged")
         if broken and self.compiled.charter.load.after_fail == "undo":
             names = ", ".join(f"'{each.rule}'" for each in broken[:3]) + (", …" if len(broken) > 3 else "")
-            raise UndoneError(f"{len(broken)} {'rule fails' if len(broken) == 1 else 'rules fail'}: {names}")
+            raise UndoneError(f"{len(broken)} {'rule failed' if len(broken) == 1 else 'rules fail'}: {names}")
 
     def _with_conflicts(self, finding: Finding) -> Finding:
         """A key's finding says how many rows are copies and how many in conflict; it warns where keep has decided."""
@@ -101,4 +101,4 @@ class Settlement:
     @property
     def message(self) -> str:
         """What is said of a load that stands."""
-        return "loaded; a rule fails, and the charter keeps the rows" if worst(self.findings) == "fail" else ""
+        return "loaded; a rule failed, and the charter says to keep the rows" if worst(self.findings) == "fail" else ""

@@ -98,7 +98,7 @@ class Stream:
         shape = match_columns(source, compiled.charter)
         fixed = constants(compiled.charter, order.load_no, order.at, order.day, order.zone)
         fixed |= dict.fromkeys(shape.absent)
-        self.notes += [f"{file.name} has no column '{name}': it is filled with null" for name in shape.absent]
+        self.notes += [f"{file.name} has no column '{name}': filled with null" for name in shape.absent]
         ascending = self.repeats.in_order is not None
         plan = Plan(
             compiled, file.name, shape.positions, shape.width, fixed, self.keys, self.engine, order.zone, self.seed,

@@ -113,14 +113,14 @@ def undo(place: Place, loads: Sequence[TakeOut], workspace: str) -> list[TakenOu
         workspace: whose loads they are.
 
     Raises:
-        DeclarationError: the rows of one cannot be told, or were not kept; no load was taken out.
-        DeliveryError: one is not in its table, or is not the newest; no load was taken out.
+        DeclarationError: the rows of one cannot be told, or were not kept; no load was undone.
+        DeliveryError: one is not in its table, or is not the newest; no load was undone.
         PlaceError: the place cannot be reached or refuses; the tables are as they were.
     """
     for each in loads:
         why = told_apart(each.compiled, each.how)
         if why:
-            raise DeclarationError(f"load {each.load_no} cannot be taken out: {why}", where=each.compiled.file)
+            raise DeclarationError(f"load {each.load_no} cannot be undone: {why}", where=each.compiled.file)
     with place.transaction(*sorted({each.table for each in loads})):
         found = [_taken_out(place, each, workspace) for each in loads]
     for each in loads:
@@ -169,6 +169,6 @@ def _standing(place: Place, table: str, load_no: int, workspace: str, how: How) 
         later = marks[-1].load_no
     if later is not None:
         raise DeliveryError(
-            f"load {later} replaced rows after it", where=table, mend=f"take that out first: nomotheta undo {later}"
+            f"load {later} replaced rows after it", where=table, mend=f"undo that one first: nomotheta undo {later}"
         )
     return mark

@@ -416,7 +416,7 @@ def _reason(sort: str) -> str:
 _CONTRARY = {
     "blank": (" is never blank", " is blank"),
     "between": (" is ", " is not "),
-    "among": (" is one of ", " is none of "),
+    "among": (" is one of ", " is not one of "),
     "pattern": (" matches ", " does not match "),
 }
 

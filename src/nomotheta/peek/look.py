@@ -269,7 +269,7 @@ class _Look:
         if self.copies:
             found.append(Oddity(_some(self.copies, "row", "equal to another throughout"), count=self.copies))
         twice = [name for name, times in Counter(self.sniffed.names).items() if times > 1]
-        found += [Oddity("the header names it more than once", name) for name in twice]
+        found += [Oddity("the header has it more than once", name) for name in twice]
         for column in self.columns:
             found += _column_oddities(column, self.copies)
         return found

@@ -70,7 +70,7 @@ def sniff(path: Path, name: str) -> Sniffed:
         text = text.replace("\r", "\n")
     data = text.encode("utf-8", "replace")
     if data.lstrip().startswith(b"[") and _is_array(data):
-        mend = "have it sent as JSON Lines: each object of the array on a line of its own, without commas between them"
+        mend = "ask for it as JSON Lines: each object of the array on a line of its own, without commas between them"
         raise DeliveryError("the file is one JSON array, which is not read", where=name, mend=mend)
     if _is_json(data):
         seen = _of_another_format(path, name, "json-lines", "its first line is a JSON object")

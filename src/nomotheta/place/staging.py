@@ -183,7 +183,7 @@ class Staging:
                 if held:
                     self.run_plain(f"SELECT {', '.join(free.format(each) for each in held)}")
                 raise PlaceError(f"another load into {table} is under way{by}", where=f"place {self.name}",
-                                 mend="wait until it has ended")  # fmt: skip
+                                 mend="wait until it is done")  # fmt: skip
             held.append(lock)
         return f"SELECT {', '.join(free.format(each) for each in held)}"
 

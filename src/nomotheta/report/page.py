@@ -8,7 +8,7 @@ from typing import Any
 from nomotheta.errors import visible
 from nomotheta.ledger import RunResult
 from nomotheta.load.balance import aside_told
-from nomotheta.report.words import STATES, gravest_first, headline, ordered, shown_text, title
+from nomotheta.report.words import STATES, gravest_first, headline, ordered, shown_text
 
 
 def page(result: RunResult, now: datetime.datetime) -> str:
@@ -17,7 +17,7 @@ def page(result: RunResult, now: datetime.datetime) -> str:
     text: str = template.render(
         run=result,
         headline=headline(result),
-        title=title(result),
+        title=headline(result),
         now=now,
         words=STATES,
         aside_told=aside_told,

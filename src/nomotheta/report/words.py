@@ -6,18 +6,18 @@ from collections.abc import Sequence
 from typing import Any
 
 from nomotheta.errors import visible_lines
-from nomotheta.ledger import RunResult, TableResult
+from nomotheta.ledger import RunResult, ShownReject, TableResult
 from nomotheta.rules.finding import Finding
 
 STATES = {
     "rehearsed": "rehearsed",
-    "taken out": "loaded, and taken out again",
+    "taken out": "loaded, then undone",
     "loaded": "loaded",
     "undone": "rolled back; the table is unchanged",
     "refused": "delivery refused; the table is unchanged",
     "unchanged": "unchanged since it was last loaded",
-    "nothing arrived": "nothing arrived, and nothing had to",
-    "held back": "held back",
+    "nothing arrived": "no file arrived; the delivery is optional",
+    "held back": "skipped",
     "judged": "checked",
     "failed": "could not be loaded",
 }
@@ -30,24 +30,32 @@ def shown_text(value: Any) -> Any:
 
 
 def headline(result: RunResult) -> str:
-    """A run in one sentence."""
-    bad = [table for table in result.tables if table.verdict in {"fail", "error"}]
-    warned = [table for table in result.tables if table.verdict == "warn"]
-    if len(result.tables) == 1:
-        (table,) = result.tables
-        return table.table + (" fails" if bad else " passes, with warnings" if warned else " passes")
-    if bad:
-        verb = "fails" if len(bad) == 1 else "fail"
-        return f"{len(bad)} of {len(result.tables)} tables {verb}: {', '.join(table.table for table in bad)}"
-    if warned:
-        return f"all {len(result.tables)} tables pass, {len(warned)} with warnings"
-    return f"all {len(result.tables)} tables pass"
+    """A run in one sentence: what failed first, then what could not be checked, and what was skipped."""
+    tables = result.tables
+    if len(tables) == 1:
+        return f"{tables[0].table} {_ALONE[_sort(tables[0])]}"
+    of = {sort: [each.table for each in tables if _sort(each) == sort] for sort in _ALONE}
+    passed = f"{len(of['pass']) + len(of['warn'])} of {len(tables)} tables passed"
+    if of["warn"]:
+        passed += f", {len(of['warn'])} with warnings: {', '.join(of['warn'])}"
+    parts = [f"{len(of[sort])} {told}: {', '.join(of[sort])}" for sort, told in _TOLD.items() if of[sort]]
+    if not parts:
+        return passed
+    return "; ".join([parts[0].replace(" ", f" of {len(tables)} tables ", 1), *parts[1:]])
 
 
-def title(result: RunResult) -> str:
-    """The same as a sentence of its own; a table's name stays as it is."""
-    said = headline(result)
-    return f"All{said[3:]}" if len(result.tables) > 1 and said.startswith("all ") else said
+_TOLD = {"fail": "failed", "error": "could not be checked", "held back": "skipped"}
+_ALONE = {"pass": "passed", "warn": "passed with warnings", **_TOLD, "held back": "was skipped"}
+
+
+def _sort(table: TableResult) -> str:
+    """Its verdict; a table that was skipped has none of its own."""
+    return "held back" if table.load.state == "held back" else table.verdict
+
+
+def why_aside(reject: ShownReject) -> str:
+    """What is wrong with a row, where its column is named beside."""
+    return reject.message.removeprefix(f"{reject.column} ")
 
 
 def ordered(findings: Sequence[Finding]) -> list[Finding]:
@@ -56,12 +64,12 @@ def ordered(findings: Sequence[Finding]) -> list[Finding]:
 
 
 def gravest_first(tables: Sequence[TableResult]) -> list[TableResult]:
-    """The tables that fail before those that stand."""
+    """The tables that fail before those that pass."""
     return sorted(tables, key=lambda table: _ORDER[table.verdict])
 
 
 def why(table: TableResult) -> str:
-    """Why a table is not well, in one line."""
+    """Why a table did not pass, in one line."""
     load = table.load
     if load.state not in {"loaded", "unchanged"} or (load.verdict == "fail" and not load.findings):
         return load.message

@@ -10,7 +10,7 @@ from nomotheta.charter import Check
 from nomotheta.kinds.show import show
 
 Verdict = Literal["pass", "warn", "fail", "error"]
-HIDDEN = "(private)"
+HIDDEN = "(masked)"
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,6 +7,7 @@ from collections.abc import Callable, Mapping, Sequence
 
 from nomotheta.charter import Check, Compiled
 from nomotheta.conditions import own, quoted
+from nomotheta.events import told
 from nomotheta.place.base import Place
 from nomotheta.place.render import Now
 from nomotheta.rules import lists, scan
@@ -46,7 +47,10 @@ def judge(
     """
     scopes = (scope or Scope(), load_scope or scope or Scope())
     scopes = (scope or Scope(), load_scope or scope or Scope())
-    return _findings(Question(place, compiled, now, scopes, set_aside, one_by_one=one_by_one))
+    findings = _findings(Question(place, compiled, now, scopes, set_aside, one_by_one=one_by_one))
+    for each in findings:
+        told(compiled.charter.table, f"rule '{each.rule}': {each.verdict}" + (f", {each.message}" * bool(each.message)))
+    return findings
 
 
 def _findings(question: Question) -> list[Finding]:

@@ -40,7 +40,7 @@ class ArrivedFile:
             DeliveryError: it grew, shrank or was written to since.
         """
         if _stamp(self.path) != self.survey.stamp:
-            mend = "wait until the transfer has ended, then load again"
+            mend = "wait until the transfer is done, then load again"
             raise DeliveryError("the file changed while it was read", where=self.name, mend=mend)
 
 

@@ -177,7 +177,7 @@ def statement(text: str, where: str, compiled: Compiled) -> Statement:
     if match is None:
         shown = text.strip().replace("\n", " ⏎ ")[:80]
         told = f"it does not state what the charter expects: '{stated.pattern}' is not found in '{shown}'"
-        raise DeliveryError(told, where=where, mend="mend the pattern under [delivery.stated], or ask the sender")
+        raise DeliveryError(told, where=where, mend="correct the pattern under [delivery.stated], or ask the sender")
     numbers = {name: _number(name, value, where, compiled) for name, value in match.groupdict().items() if value}
     rows = numbers.pop("rows", None)
     return Statement(where, None if rows is None else int(rows), numbers)

@@ -82,8 +82,8 @@ def tried(
             attempt.arrived = rest
             continue
         return came_of(attempt, order.load_no, outcome, order.rejects)
-    raise PlaceError("other loads into the table came in between, again and again", where=attempt.table,
-                     mend="load again when they have ended")  # fmt: skip
+    raise PlaceError("other loads kept changing the table meanwhile", where=attempt.table,
+                     mend="load again when they are done")  # fmt: skip
 
 
 def _without_bad(attempt: Attempt, error: DeliveryError) -> Delivered | None:

@@ -61,7 +61,7 @@ class Charters:
         from nomotheta.load.apart import told_apart
 
         found = [(each, told_apart(each, each.charter.load.how)) for each in self._linted[0].values()]
-        lasting = [f"{each.file}: a load cannot be taken out again: {why}" for each, why in found if why]
+        lasting = [f"{each.file}: a load cannot be undone: {why}" for each, why in found if why]
         again = [(each, repeats_untold(each.charter)) for each in self._linted[0].values()]
         lasting += [f"{each.file}: {told}" for each, told in again if told]
         return lasting + [note for each in self._linted[0].values() for note in _private_read(each)]

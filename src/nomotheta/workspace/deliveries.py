@@ -10,6 +10,7 @@ from blake3 import blake3
 
 from nomotheta.charter import Compiled, changed_keys
 from nomotheta.errors import DeclarationError, DeliveryError, counted
+from nomotheta.events import told as tell
 from nomotheta.ledger import BadFile, LeftOut
 from nomotheta.place.base import LoadedFile, Mark, Place
 from nomotheta.place.marks import files_known, outlived
@@ -96,6 +97,8 @@ def arrive(context: Context, compiled: Compiled, day: datetime.date) -> Delivere
         raise NothingArrivedError
     if delivery.parts:
         _check_parts(delivery.parts, compiled, day, len(found) + len(bad))
+    for each in found:
+        tell(each.name, f"arrived: {each.survey.bytes_of_content:,} bytes, BLAKE3 {each.survey.content[:16]}…")
     files, stated = [], dict[str, str]()
     for group in [[file] for file in found] if some else [found]:
         try:
@@ -117,7 +120,7 @@ def _check_parts(parts: int, compiled: Compiled, day: datetime.date, here: int) 
     where = f"{compiled.charter.table}, {day}"
     if here > parts:
         raise DeliveryError(f"{counted(here, 'file')} arrived, and the charter expects {parts}", where=where,
-                            mend="take out what does not belong there, or mend parts in the charter")  # fmt: skip
+                            mend="take out what does not belong there, or correct parts in the charter")  # fmt: skip
     if here < parts and compiled.charter.load.same_day != "add":
         raise DeliveryError(f"{here} of {parts} files have arrived" if here > 1 else f"1 of {parts} files has arrived",
                             where=where, mend="wait for the others, or ask the sender")  # fmt: skip
@@ -260,7 +263,7 @@ def _check_other_days(table: str, delivered: Delivered, known: _Known, day: date
 
 def _came_before(table: str, file: str, load_no: int, day: datetime.date) -> DeliveryError:
     told = f"the same content was loaded before, as load {load_no} for {day}"
-    mend = f"ask the sender for the file of this day; if it is meant: nomotheta load {table} --even-if-loaded"
+    mend = f"ask the sender for the file of this day; if it is the right file: nomotheta load {table} --even-if-loaded"
     return DeliveryError(told, where=file, mend=mend)
 
 
@@ -324,7 +327,7 @@ def _check_awaited(
     told = f"{day} was loaded already, as load {loads}; this is a further delivery for it{others}"
     mend = (
         'write same_day = "replace" under [load] if it takes the place of what was loaded, or same_day = "add" if it '
-        f"comes beside it; or take that out first: nomotheta undo {before[-1].load_no}"
+        f"comes beside it; or undo that one first: nomotheta undo {before[-1].load_no}"
     )
     raise DeliveryError(told, where=more[0], mend=mend)
 
@@ -342,9 +345,10 @@ def _beside(compiled: Compiled, chosen: Delivered, known: _Known) -> Delivered:
         what = f"grew from {before.size:,} to {file.survey.bytes_of_content:,} bytes" if grown else "changed"
         what = f"{what} since load {before.load_no} loaded it"
         if not keyed and (grown or chosen.daily or (delivery is not None and delivery.several)):
+            told = f"the file {what}, and without a key its new rows cannot be told from those already loaded"
             raise DeliveryError(
-                f"the file {what}, and no key tells its rows from those that are in the table", where=file.name,
-                mend=f"add [[keys]], or take that load out first: nomotheta undo {before.load_no}",
+                told, where=file.name,
+                mend=f"add [[keys]], or undo that load first: nomotheta undo {before.load_no}",
             )  # fmt: skip
         (notes if keyed and grown else warnings).append(f"{file.name} {what}")
     return replace(chosen, notes=(*chosen.notes, *notes), warnings=(*chosen.warnings, *warnings))
@@ -378,5 +382,5 @@ def left_out_told(left: Sequence[LeftOut]) -> str:
     if len(loads) > _NAMED:
         by = f"loads {loads[0]} to {loads[-1]}"
     other = [f"{each.file} (as {each.as_file})" if each.file != each.as_file else each.file for each in known]
-    verb = "is" if len(known) == 1 else "are"
-    return f"{counted(len(known), 'file')} {verb} in the table since {by} and left out: {_listed(other)}"
+    told = "is already in the table ({}) and was" if len(known) == 1 else "are already in the table ({}) and were"
+    return f"{counted(len(known), 'file')} {told.format(by)} left out: {_listed(other)}"

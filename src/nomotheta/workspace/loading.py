@@ -62,7 +62,7 @@ def load_delivery(
 
 def _nothing(context: Context, attempt: Attempt) -> LoadResult:
     """What is said where no file has arrived, and none need have."""
-    told = "no file has arrived, and the charter says that none need"
+    told = "no file has arrived; the charter says it is optional"
     rows = rows_there(context, attempt.table, attempt.place)
     return attempt.result("nothing arrived", "pass", message=told, table_rows=rows)
 
@@ -147,9 +147,8 @@ def _unchanged(context: Context, attempt: Attempt, place: Place, chosen: Deliver
     warnings = before.warnings if before else ()
     told = f"unchanged since load {since}; nothing to do"
     if chosen.changed:
-        told = (
-            f"unchanged since load {since}, and judged by today's charter, which has changed: {_listed(chosen.changed)}"
-        )
+        keys = _listed(chosen.changed)
+        told = f"unchanged since load {since}, and checked by today's charter, which has changed: {keys}"
     return attempt.result(
         "unchanged", gravest([worst(findings), *["warn" for _ in warnings[:1]]]), load_no=since,  # type: ignore[list-item]
         message=told, findings=tuple(findings), warnings=warnings,
@@ -190,7 +189,7 @@ def rehearse_delivery(
 
             result = tried(context, attempt, place, compiled, ordered, listener)
             if result.state in {"loaded", "undone"}:
-                told = f"would be undone: {result.message}" if result.state == "undone" else "would be loaded"
+                told = f"would be rolled back: {result.message}" if result.state == "undone" else "would be loaded"
                 rows = result.balance.before if result.balance else None
                 result = replace(result, state="rehearsed", load_no=None, message=told, table_rows=rows)
     except NothingArrivedError:

@@ -25,14 +25,14 @@ def check_mended(ledger: Ledger, file_of: FileOf, mended: Mended, table: str) ->
     where = mended.file.name
     load = ledger.load(mended.of_load)
     if load is None or load.table != table:
-        told = f"load {mended.of_load}, which its rows are of, " + (
+        told = f"load {mended.of_load}, to which its rows belong, " + (
             "is not in the ledger" if load is None else f"went into {load.table}, not {table}"
         )
         raise DeliveryError(told, where=where, mend="see: nomotheta ledger")
     if load.state != "loaded":
         raise DeliveryError(
             f"load {mended.of_load} was {load.state}, so none of its rows is in the table", where=where,
-            mend="mend the rows in the delivery's own file and load it whole",
+            mend="correct the rows in the delivery's own file and load it whole",
         )  # fmt: skip
     aside = {name: set(records.tolist()) for name, records in left_out(file_of(mended.of_load)).items()}
     came, closed = ledger.mended(mended.of_load), ledger.closed(mended.of_load)

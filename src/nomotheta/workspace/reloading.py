@@ -88,7 +88,7 @@ def _check_standing(place: Place, table: str, mended: Mended) -> None:
     if later is not None:
         raise DeliveryError(
             f"load {mended.of_load} was replaced since, by load {later}", where=mended.file.name,
-            mend=f"mend the rows of that one: nomotheta rejects {later} --csv FILE",
+            mend=f"correct the rows of that one: nomotheta rejects {later} --csv FILE",
         )  # fmt: skip
 
 

@@ -98,7 +98,7 @@ def _settled(ledger: Ledger, mail: Mail, name: str, delivered: Delivered) -> Ite
         ledger.outbox.sent(mail, datetime.datetime.now(datetime.UTC))
     for refused, mend in (
         (delivered.later, "it stays in the outbox for them and is tried again with the next run"),
-        (delivered.never, f"mend the address in [tell.{name}] of nomotheta.toml; the others have got the mail"),
+        (delivered.never, f"correct the address in [tell.{name}] of nomotheta.toml; the others have got the mail"),
     ):
         if refused:
             told = "; ".join(f"{who}: {reason}" for who, reason in refused.items())

@@ -26,8 +26,8 @@ def undo_loads(context: Context, numbers: Sequence[int]) -> list[Undone]:
     _check_mending(context, loads)
     places = sorted({load.place for load in loads})
     if len(places) > 1:
-        raise DeclarationError(f"loads of several places ({', '.join(places)}) cannot be taken out as one",
-                               mend="take out those of each place by themselves")  # fmt: skip
+        raise DeclarationError(f"loads of several places ({', '.join(places)}) cannot be undone together",
+                               mend="undo those of each place by themselves")  # fmt: skip
     takes = [
         TakeOut(
             load.load_no or 0, context.charters.compiled([load.table])[0], load.balance.how,
@@ -90,7 +90,7 @@ def _check_mending(context: Context, loads: Sequence[LoadResult]) -> None:
         if later:
             raise DeclarationError(
                 f"load {later[-1]} brought mended rows of load {load.load_no}", where=load.table,
-                mend=f"take that out first: nomotheta undo {later[-1]}",
+                mend=f"undo that one first: nomotheta undo {later[-1]}",
             )  # fmt: skip
 
 

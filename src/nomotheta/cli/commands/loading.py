@@ -70,11 +70,11 @@ def _check_again(file: Path | None, *, again: bool, others: bool) -> None:
     from nomotheta.errors import DeclarationError
 
     if again and others:
-        told = "--again goes with none of --day, --create, --rehearse and --even-if-loaded"
+        told = "--again cannot be combined with --day, --create, --rehearse or --even-if-loaded"
         raise DeclarationError(told, mend="the day is that of the load whose rows were mended")
     if file is not None and not again:
         raise DeclarationError("the charter says which files are loaded, so none is named here", where=str(file),
-                               mend="for mended rows: nomotheta load TABLE --again FILE")  # fmt: skip
+                               mend="to load corrected rows: nomotheta load TABLE --again FILE")  # fmt: skip
 
 
 @command()
@@ -169,7 +169,7 @@ def rejects(
 
             call.print(RejectsFile(number, found.load.table, rows, str(csv)))
             return
-        told = f"mend them there, then: nomotheta load {found.load.table} --again {csv}"
+        told = f"correct them there, then: nomotheta load {found.load.table} --again {csv}"
         call.tell(f"{rows:,} open {'row' if rows == 1 else 'rows'} written to {csv}; {told}")
         return
     if call.json:

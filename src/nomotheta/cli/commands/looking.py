@@ -83,7 +83,7 @@ def propose(
         raise DeclarationError("name a file, or a table with --from-table", mend="nomotheta propose inbox/FILE")
     if from_charter and not metadata:
         mend = f"nomotheta propose --from-charter {from_charter} --metadata"
-        raise DeclarationError("a charter is there already; what can be written from it is metadata", mend=mend)
+        raise DeclarationError("the charter is there already; only metadata can be written from it", mend=mend)
     opened = call.workspace()
     if from_charter:
         text = opened.metadata(from_charter)

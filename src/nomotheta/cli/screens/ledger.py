@@ -23,7 +23,11 @@ def show_ledger(entries: Sequence[Entry], zone: datetime.tzinfo, *, chosen: bool
     """What happened, newest first: a line an entry."""
     console = out()
     if not entries:
-        none = "No entry of the ledger is like that." if chosen else "The ledger is empty: nothing was done yet."
+        none = (
+            "No entry of the ledger is like that."
+            if chosen
+            else "The ledger is empty: nothing was loaded, judged or reconciled yet."
+        )
         console.print(none)
         return
     heads = (("when", ""), ("run", "right"), ("what", ""), ("table", ""), ("day", ""), ("verdict", ""), ("result", ""))

@@ -13,7 +13,7 @@ from nomotheta.cli.screens.findings import show_finding
 from nomotheta.errors import counted, visible
 from nomotheta.ledger import LoadResult, Undone
 from nomotheta.load.balance import Balance
-from nomotheta.report.words import STATES, ordered
+from nomotheta.report.words import STATES, ordered, why_aside
 from nomotheta.rules.finding import Finding
 
 _REJECTS = 10
@@ -23,7 +23,7 @@ def show_loads(table: str, results: Sequence[LoadResult]) -> None:
     """Loads one below the other; or that there was nothing to load."""
     console = out()
     if not results:
-        told = "nothing to load: no row was set aside as a repeat of one that was taken out since"
+        told = "nothing to load: no row was set aside as a repeat of a row that was removed since"
         console.print(Text.assemble((visible(table), "bold"), f"  {told}"))
     for at, result in enumerate(results):
         if at:
@@ -129,10 +129,13 @@ def show_set_aside(console: Console, load: LoadResult) -> None:
         return
     balance = load.balance
     console.print(indented(Text(f"rows set aside: {balance.aside()}"), 2))
-    table = plain_table(("line", "right"), ("column", ""), ("value", ""), ("why", ""))
+    table = plain_table(("line", "right"), ("column", "whole"), ("value", ""), ("why", ""))
     for reject in load.rejects[:_REJECTS]:
         table.add_row(
-            number(reject.line), cell(reject.column or None, "–"), cell(reject.value, "–"), cell(reject.message)
+            number(reject.line),
+            cell(reject.column or None, "–"),
+            cell(reject.value, "–"),
+            Text(visible(why_aside(reject))),
         )
     console.print(indented(table, 4))
     more = balance.rejected + balance.repeated - _REJECTS
@@ -147,7 +150,7 @@ def show_undone(results: Sequence[Undone]) -> None:
     """Loads that were taken out again, or why they were not."""
     if len(results) > 1 and results[0].verdict != "pass":
         console = out()
-        console.print(Text.assemble(verdict_text(results[0].verdict), "  no load was taken out"))
+        console.print(Text.assemble(verdict_text(results[0].verdict), "  no load was undone"))
         show_message(console, results[0])
         return
     for result in results:

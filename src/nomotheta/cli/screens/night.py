@@ -8,43 +8,51 @@ from pathlib import Path
 from rich.console import Console
 from rich.text import Text
 
-from nomotheta.cli.paint import RED, TONES, number, out, plain_table, relative, verdict_text
+from nomotheta.cli.paint import RED, TONES, cut, number, out, plain_table, relative, verdict_text
 from nomotheta.cli.screens.findings import show_finding
 from nomotheta.cli.screens.load import has_message, show_files_apart, show_message, show_set_aside
 from nomotheta.cli.screens.reconciliation import show_differences
 from nomotheta.errors import visible
-from nomotheta.ledger import LoadResult, RunResult, TableResult
-from nomotheta.report.words import gravest_first, headline, ordered, title
+from nomotheta.ledger import RunResult, TableResult
+from nomotheta.report.words import gravest_first, headline, ordered
 
 
 def show_run(result: RunResult) -> None:
     """A night: the summary, then what failed."""
     console = out()
-    console.print(Text(title(result), f"bold {TONES[result.verdict]}"))
-    console.print(
-        Text(f"{result.workspace} · delivery day {result.day} · run {result.run_id} · {result.seconds:.1f} s", "dim")
-    )
+    console.print(Text(headline(result), f"bold {TONES[result.verdict]}"))
+    facts = f"{result.workspace} · delivery day {result.day} · run {result.run_id} · {result.seconds:.1f} s"
+    console.print(Text(facts, "dim"))
     console.print()
-    table = plain_table(
-        ("table", ""), ("verdict", ""), ("loaded", "right"), ("rejected", "right"), ("copies", "right"),
-        ("conflicts", "right"), ("in table", "right"), ("files", ""), ("", ""),
-    )  # fmt: skip
-    for each in result.tables:
-        table.add_row(
-            Text(each.table, "bold"), verdict_text(each.verdict), *_counts(each.load), _equal(each), _state(each)
-        )
-    console.print(table)
+    _show_tables(console, result.tables)
     for each in gravest_first(result.tables):
         _show_details(console, each)
 
 
-def _counts(load: LoadResult) -> list[Text]:
-    balance = load.balance
-    if balance is None or load.state not in {"loaded", "undone"}:
-        return [*[number(None)] * 4, number(load.table_rows)]
-    loaded = balance.loaded if load.state == "loaded" else 0
-    counts = (loaded, balance.rejected, balance.copies, balance.conflicts, load.table_rows)
-    return [number(count) for count in counts]
+def _show_tables(console: Console, tables: Sequence[TableResult]) -> None:
+    """A line for each table: its counts, or why there are none."""
+    wide = console.width >= _WIDE
+    aside = ("rejected", "copies", "conflicts") if wide else ("set aside",)
+    heads = ("loaded", *aside, "in table")
+    grid = plain_table(
+        ("table", "whole"), ("verdict", "whole"), *((head, "right") for head in heads), ("files", "whole")
+    )
+    for each in tables:
+        balance, state = each.load.balance, each.load.state
+        counts = [number(None)] * len(aside)
+        if balance is not None and state in {"loaded", "undone"}:
+            rows = (balance.rejected, balance.copies, balance.conflicts)
+            counts = [number(count) for count in (rows if wide else (sum(rows),))]
+        first = (
+            number(balance.loaded) if balance is not None and state == "loaded" else Text(_INSTEAD.get(state, state))
+        )
+        name = cut(Text(visible(each.table), "bold"), _NAME)
+        grid.add_row(name, verdict_text(each.verdict), first, *counts, number(each.load.table_rows), _equal(each))
+    console.print(grid)
+
+
+_WIDE, _NAME = 110, 24  # characters: room for all counts; of a table's name
+_INSTEAD = {"held back": "skipped", "undone": "rolled back", "nothing arrived": "no file", "taken out": "undone"}
 
 
 def _equal(table: TableResult) -> Text:
@@ -52,12 +60,6 @@ def _equal(table: TableResult) -> Text:
         return Text("–", "dim")
     same = table.reconciliation.verdict == "pass"
     return Text("equal" if same else "differ", "" if same else RED)
-
-
-def _state(table: TableResult) -> Text:
-    state = table.load.state
-    words = {"loaded": "", "refused": "delivery refused", "undone": "load undone", "failed": "could not be loaded"}
-    return Text(words.get(state, state))
 
 
 def _show_details(console: Console, table: TableResult) -> None:
@@ -81,17 +83,23 @@ def _show_details(console: Console, table: TableResult) -> None:
     show_set_aside(console, load)
 
 
+def _rule(console: Console) -> None:
+    console.print(Text("─" * min(console.width, _WIDE), "dim"))
+
+
 def show_demo(runs: Sequence[RunResult], folder: object, pages: Sequence[Path]) -> None:
     """Three nights, each in a summary of its own, and what to look at next."""
     console = out()
     for at, result in enumerate(runs):
         if at:
-            console.rule(style="dim")
+            _rule(console)
         show_run(result)
-    console.rule(style="dim")
+    _rule(console)
     table = plain_table(("night", ""), ("verdict", ""), ("what happened", ""), ("page", ""))
     for result, page in zip(runs, pages, strict=True):
-        table.add_row(str(result.day), verdict_text(result.verdict), Text(headline(result)), Text(relative(page)))
+        table.add_row(
+            str(result.day), verdict_text(result.verdict), Text(headline(result)), Text(relative(page), overflow="fold")
+        )
     console.print(table)
     console.print()
     console.print(

@@ -15,16 +15,14 @@ def show_places(answers: Sequence[PlaceAnswer]) -> None:
     """Each place, what it answered, and what to do where something is in the way."""
     console = out()
     table = plain_table(
-        ("place", ""), ("database", ""), ("answers in", "right"), ("version", ""), ("may create", ""), ("may write", "")
+        ("place", "whole"), ("database", ""), ("answer", "right"), ("version", "whole"), ("rights", "whole")
     )
-    said = {True: "yes", False: "no", None: "–"}
     for each in answers:
         taken = Text("no answer", RED) if not each.answers else Text("–")
         if each.milliseconds is not None:
             taken = Text(f"{each.milliseconds:.1f} ms")
         table.add_row(
-            Text(each.name, "bold"), Text(visible(each.url)), taken, Text(each.version or "–"),
-            Text(said[each.may_create]), Text(said[each.may_write]),
+            Text(each.name, "bold"), Text(visible(each.url)), taken, Text(each.version or "–"), Text(_rights(each))
         )  # fmt: skip
     console.print(table)
     for each in answers:
@@ -34,3 +32,11 @@ def show_places(answers: Sequence[PlaceAnswer]) -> None:
             console.print(Text.assemble((f"{each.name}: {visible(each.message)}", style)))
             if each.mend:
                 console.print(Text(f"  → {visible(each.mend)}"))
+
+
+def _rights(answer: PlaceAnswer) -> str:
+    """What may be done there, as far as it is known."""
+    if answer.may_create is None and answer.may_write is None:
+        return "–"
+    rights = [word for word, may in (("create", answer.may_create), ("write", answer.may_write)) if may]
+    return ", ".join(rights) or "read only"

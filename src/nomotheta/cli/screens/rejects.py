@@ -8,7 +8,8 @@ from rich.console import Console
 from rich.text import Text
 
 from nomotheta.cli.paint import cell, number, out, plain_table, rows_told
-from nomotheta.errors import visible
+from nomotheta.errors import counted, visible
+from nomotheta.report.words import why_aside
 from nomotheta.workspace.aside import SetAside
 
 
@@ -18,7 +19,7 @@ def show_rejects(found: SetAside) -> None:
     load = found.load
     console.print(Text.assemble((load.table, "bold"), _set_aside_title(found)))
     if load.state == "undone":
-        console.print(Text("  the load was undone, so none of its rows is in the table", "dim"))
+        console.print(Text("  the load was rolled back; none of its rows is in the table", "dim"))
     for reason, count in found.closed.items():
         console.print(Text(f"  {rows_told(count)} closed: {visible(reason)}", "dim"))
     if (found.came or found.closed) and found.shown:
@@ -37,27 +38,25 @@ def _set_aside_title(found: SetAside) -> str:
 
 
 def _show_faults(console: Console, found: SetAside) -> None:
-    """Faults by reason, then one by one."""
+    """Faults one by one, counted by reason, and how to get the others."""
     load, shown = found.load, found.shown
-    console.print()
-    reasons = plain_table(("reason", ""), ("faults", "right"))
-    counts = Counter(each.reason for each in shown) if found.came or found.closed else load.reasons
-    for reason, count in sorted(counts.items(), key=lambda item: -item[1]):
-        reasons.add_row(reason, number(count))
-    console.print(reasons)
-    console.print()
-    table = plain_table(("line", "right"), ("column", ""), ("value", ""), ("reason", ""), ("why", ""))
     several = len({each.file for each in shown}) > 1
+    heads = [("file", "")] if several else []
+    table = plain_table(*heads, ("line", "right"), ("column", "whole"), ("value", ""), ("why", ""))
     for each in shown:
-        line = Text(f"{visible(each.file)}:{each.line}") if several else number(each.line)
-        table.add_row(line, cell(each.column or None, "–"), cell(each.value, "–"), each.reason, cell(each.message))
+        file = [Text(visible(each.file))] if several else []
+        why = Text(visible(why_aside(each)))
+        table.add_row(*file, number(each.line), cell(each.column or None, "–"), cell(each.value, "–"), why)
+    console.print()
     console.print(table)
     console.print()
+    counts = Counter(each.reason for each in shown) if found.came or found.closed else load.reasons
+    by_reason = sorted(counts.items(), key=lambda item: -item[1])
+    console.print(Text(f"by reason: {', '.join(f'{reason} {count:,}' for reason, count in by_reason)}"))
     for each in shown[:3] if not found.private else []:
         console.print(Text.assemble((f"line {each.line:,}  ", "dim"), cell(each.original)), soft_wrap=True)
-    if found.faults > len(shown):
-        console.print(
-            Text(f"{len(shown):,} of {found.faults:,} faults are shown; all of them: --all, or --csv FILE", "dim")
-        )
     if found.private:
-        console.print(Text("The original rows hold private columns and are shown only in --csv FILE.", "dim"))
+        console.print(Text("The original rows contain private columns, so only --csv FILE shows them.", "dim"))
+    rest = "" if found.faults == len(shown) else f"; all of them: nomotheta rejects {load.load_no} --all"
+    console.print(Text(f"{len(shown):,} of {counted(found.faults, 'fault')} shown{rest}", "dim"))
+    console.print(Text(f"→ to correct them: nomotheta rejects {load.load_no} --csv FILE"))

@@ -15,6 +15,7 @@ import pyarrow as pa
 
 from nomotheta.conditions import Kind, Node, decimal, own, quoted
 from nomotheta.errors import PlaceError
+from nomotheta.events import step
 from nomotheta.place.base import Facts, Mark, PlaceColumn
 from nomotheta.place.embedded.file import check_file
 from nomotheta.place.fingerprint import Fingerprint
@@ -88,10 +89,11 @@ class DuckPlace(Staging):
             self._run(f"CREATE OR REPLACE TABLE {own} AS SELECT * FROM {theirs}")
 
     @contextlib.contextmanager
-    def _translated(self) -> Iterator[None]:
-        """The database's own errors as ours."""
+    def _translated(self, sql: object = "") -> Iterator[None]:
+        """The database's own errors as ours; the statement that is carried out is told to whoever watches."""
         try:
-            yield
+            with step(self.name, sql):
+                yield
         except duckdb.Error as error:
             if "KeyboardInterrupt" in str(error):  # it reached the engine while it read what Python streams
                 raise KeyboardInterrupt from None
@@ -104,16 +106,16 @@ class DuckPlace(Staging):
         holder = re.search(r"PID (\d+)", message)
         if "lock" in message and holder:
             return PlaceError(f"the database {self.shown} is locked by process {holder[1]}", where=where,
-                              mend="wait until it has ended, or close that program")  # fmt: skip
+                              mend="wait until it is done, or close that program")  # fmt: skip
         if "not a valid DuckDB database" in message:
             return PlaceError(f"{self.shown} is not a DuckDB database", where=where,
-                              mend="mend the url in nomotheta.toml")  # fmt: skip
+                              mend="correct the url in nomotheta.toml")  # fmt: skip
         first = re.sub(r"^[A-Za-z ]+Error: ", "", message.split("\n", maxsplit=1)[0])
         return PlaceError(f"the database says: {first}", where=where)
 
     def _run(self, sql: str, parameters: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
         """A statement of our own, and its rows."""
-        with self._translated():
+        with self._translated(sql):
             found: list[tuple[Any, ...]] = self._connection.execute(sql, list(parameters)).fetchall()
             return found
 
@@ -264,7 +266,7 @@ class DuckPlace(Staging):
         """Rows as an Arrow table; `relations` are Arrow tables that may be named."""
         self.know(relations)
         try:
-            with self._translated():
+            with self._translated(sql):
                 return self._connection.sql(sql).to_arrow_table()
         finally:
             self.forget(relations)
@@ -282,7 +284,7 @@ class DuckPlace(Staging):
 
     def stream(self, sql: str) -> Any:
         """Rows as a stream of Arrow record batches; nothing else may be asked before it has ended."""
-        with self._translated():
+        with self._translated(sql):
             return self._connection.sql(sql).to_arrow_reader(64_000)
 
     def render(self, node: Node, now: Now) -> str:

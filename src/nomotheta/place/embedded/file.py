@@ -17,7 +17,7 @@ def check_file(path: Path, name: str, shown: str, *, create: bool) -> None:
         return
     if not create:
         raise PlaceError(f"the database {shown} is not there", where=f"place {name}",
-                         mend="load a table with --create, or mend the url in nomotheta.toml")  # fmt: skip
+                         mend="load a table with --create, or correct the url in nomotheta.toml")  # fmt: skip
     if not path.parent.is_dir():
         raise PlaceError(f"the folder of {shown} is not there", where=f"place {name}",
-                         mend=f"create {path.parent.name}/ or mend the url in nomotheta.toml")  # fmt: skip
+                         mend=f"create {path.parent.name}/ or correct the url in nomotheta.toml")  # fmt: skip

@@ -17,6 +17,7 @@ from sqlalchemy.dialects import mssql, mysql, oracle
 
 from nomotheta.conditions import Kind, decimal, own, quoted
 from nomotheta.errors import DeclarationError, PlaceError
+from nomotheta.events import step
 from nomotheta.kinds.native import as_texts
 from nomotheta.place.base import Facts, Mark, PlaceColumn
 from nomotheta.place.embedded.asking import ROW_NUMBER, Embedded
@@ -56,10 +57,11 @@ class GeneralPlace(Embedded):
     # ---- statements
 
     @contextlib.contextmanager
-    def _translated(self) -> Iterator[None]:
-        """The driver's errors as ours."""
+    def _translated(self, sql: object = "") -> Iterator[None]:
+        """The driver's errors as ours; the statement that is carried out is told to whoever watches."""
         try:
-            yield
+            with step(self.name, sql):
+                yield
         except sa.exc.DBAPIError as error:
             told = str(error.orig).strip().partition("\n")[0]
             lost = error.connection_invalidated or isinstance(error, sa.exc.InterfaceError)
@@ -71,7 +73,7 @@ class GeneralPlace(Embedded):
             raise PlaceError(f"the database says: {error}", where=f"place {self.name}") from error
 
     def _run(self, statement: Any, rows: Sequence[Mapping[str, Any]] | None = None) -> Any:
-        with self._translated():
+        with self._translated(statement):
             return self._connection.execute(statement, rows)
 
     def _settled(self) -> None:
@@ -160,7 +162,7 @@ class GeneralPlace(Embedded):
                 for at, each in enumerate(chosen)
             ]
         )
-        with self._translated():
+        with self._translated(asked):
             result = self._connection.execute(asked, execution_options={"stream_results": True, "yield_per": _CHUNK})
             for rows in result.partitions(_CHUNK):
                 whole = rows_table([f"c{at}" for at in range(len(columns))], rows).to_batches()[0]
@@ -302,7 +304,7 @@ class GeneralPlace(Embedded):
 
     def ask(self, sql: str) -> Any:
         """Rows as an Arrow table, by the database itself."""
-        with self._translated():
+        with self._translated(sql):
             result = self._connection.exec_driver_sql(sql)
             return rows_table(list(result.keys()), result.fetchall())
 

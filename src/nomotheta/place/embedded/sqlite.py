@@ -20,6 +20,7 @@ import pyarrow.compute as pc
 
 from nomotheta.conditions import Kind, decimal, own, quoted
 from nomotheta.errors import PlaceError
+from nomotheta.events import step
 from nomotheta.kinds.native import as_texts
 from nomotheta.kinds.read import read_column
 from nomotheta.layout import CANONICAL
@@ -58,10 +59,11 @@ class SqlitePlace(Embedded, Staging):
     # ---- statements
 
     @contextlib.contextmanager
-    def _translated(self) -> Iterator[None]:
-        """The driver's errors as ours."""
+    def _translated(self, sql: object = "") -> Iterator[None]:
+        """The driver's errors as ours; the statement that is carried out is told to whoever watches."""
         try:
-            yield
+            with step(self.name, sql):
+                yield
         except (adbc_driver_manager.Error, OSError, pa.ArrowException) as error:
             raise self._error(str(error)) from error
 
@@ -70,20 +72,20 @@ class SqlitePlace(Embedded, Staging):
         told = re.sub(r"^Failed to [a-z ]+: |^Error [a-z ]+: ", "", told).strip()
         if "is locked" in told:
             return PlaceError(f"the database {self.shown} is locked by another program", where=where,
-                              mend="wait until it has ended, or close that program")  # fmt: skip
+                              mend="wait until it is done, or close that program")  # fmt: skip
         if "not a database" in told:
             return PlaceError(f"{self.shown} is not a SQLite database", where=where,
-                              mend="mend the url in nomotheta.toml")  # fmt: skip
+                              mend="correct the url in nomotheta.toml")  # fmt: skip
         return PlaceError(f"the database says: {told}", where=where, row=row if "constraint" in told else None)
 
     def _rows(self, sql: str, parameters: Sequence[Any] | None = None) -> list[tuple[Any, ...]]:
-        with self._translated(), self._connection.cursor() as cursor:
+        with self._translated(sql), self._connection.cursor() as cursor:
             cursor.execute(sql, parameters)
             return list(cursor.fetchall())
 
     def _run(self, sql: str, parameters: Sequence[Any] | None = None) -> int:
         """A statement that gives no rows; how many the last one that changes rows touched."""
-        with self._translated(), self._connection.cursor() as cursor:
+        with self._translated(sql), self._connection.cursor() as cursor:
             cursor.execute(sql, parameters)
         return int(self._rows("SELECT changes()")[0][0])
 
@@ -141,7 +143,7 @@ class SqlitePlace(Embedded, Staging):
         listed = ", ".join(_as_written("rowid" if name == ROW_NUMBER else quoted(name), kind) for name, kind in columns)
         empty = ", ".join(["''"] * len(columns))
         sql = f"SELECT {empty} UNION ALL SELECT {listed} FROM {quoted(table)}"
-        with self._translated(), self._connection.cursor() as cursor:
+        with self._translated(sql), self._connection.cursor() as cursor:
             cursor.execute(sql)
             first = 1
             for batch in cursor.fetch_record_batch():
@@ -299,7 +301,7 @@ class SqlitePlace(Embedded, Staging):
 
     def ask(self, sql: str) -> Any:
         """Rows as an Arrow table, by SQLite itself."""
-        with self._translated(), self._connection.cursor() as cursor:
+        with self._translated(sql), self._connection.cursor() as cursor:
             cursor.execute(sql)
             return cursor.fetch_arrow_table()
 

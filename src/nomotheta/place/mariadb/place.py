@@ -24,6 +24,7 @@ from pymysql.cursors import SSCursor
 
 from nomotheta.conditions import Kind, Node, decimal, quoted
 from nomotheta.errors import PlaceError, counted
+from nomotheta.events import step
 from nomotheta.kernel import can_copy
 from nomotheta.place.base import Facts, Mark, PlaceColumn
 from nomotheta.place.fingerprint import Fingerprint
@@ -91,10 +92,11 @@ class MariaPlace(Staging):
     # ---- statements
 
     @contextlib.contextmanager
-    def _translated(self) -> Iterator[None]:
-        """The driver's errors as ours."""
+    def _translated(self, sql: object = "") -> Iterator[None]:
+        """The driver's errors as ours; the statement that is carried out is told to whoever watches."""
         try:
-            yield
+            with step(self.name, sql):
+                yield
         except pymysql.MySQLError as error:
             raise self._error(error) from error
         except AttributeError as error:  # the driver's, when it still writes into a connection that is closed
@@ -125,7 +127,7 @@ class MariaPlace(Staging):
         where = f"place {self.name}"
         if code in _LOCKED:
             return PlaceError(f"the database says: {_LOCKED[code]}", where=where,
-                              mend="load again when that session has ended")  # fmt: skip
+                              mend="load again when that session is done")  # fmt: skip
         if code in _GONE or (isinstance(error, pymysql.InterfaceError) and not told.strip("(0, ')")):
             return PlaceError(f"the connection to {self.shown} was lost", where=where,
                               mend="try again: what was not committed was rolled back")  # fmt: skip
@@ -139,13 +141,13 @@ class MariaPlace(Staging):
         return PlaceError(f"the database says: {told.partition(ROW)[0]}", where=where, mend=mend, row=row)
 
     def _rows(self, sql: str, parameters: Sequence[Any] | None = None) -> list[tuple[Any, ...]]:
-        with self._translated(), self._connection.cursor() as cursor:
+        with self._translated(sql), self._connection.cursor() as cursor:
             cursor.execute(sql, parameters)
             return list(cursor.fetchall())
 
     def _run(self, sql: str, parameters: Sequence[Any] | None = None) -> int:
         """A statement that gives no rows; how many it touched."""
-        with self._translated(), self._connection.cursor() as cursor:
+        with self._translated(sql), self._connection.cursor() as cursor:
             return int(cursor.execute(sql, parameters))
 
     # ---- what is there
@@ -338,7 +340,7 @@ class MariaPlace(Staging):
                 f"LOAD DATA LOCAL INFILE '{pipe.path}' INTO TABLE {quoted_table(table)} CHARACTER SET utf8mb4 "
                 f"FIELDS TERMINATED BY '\t' ESCAPED BY '\\' LINES TERMINATED BY '\n' ({', '.join(listed)})"
             ) + (f" SET {', '.join(back)}" if back else "")
-            with self._translated():
+            with self._translated(sql):
                 cursor.execute(sql)
             pipe.ended()
             taken = int(cursor.rowcount)
@@ -428,13 +430,13 @@ class MariaPlace(Staging):
 
     def fetch(self, sql: str) -> Any:
         """Rows as an Arrow table."""
-        with self._translated(), self._connection.cursor() as cursor:
+        with self._translated(sql), self._connection.cursor() as cursor:
             cursor.execute(sql)
             return rows_table([column[0] for column in cursor.description], cursor.fetchall())
 
     def stream(self, sql: str) -> Iterator[Any]:
         """Rows as Arrow record batches."""
-        with self._translated(), self._connection.cursor(SSCursor) as cursor:
+        with self._translated(sql), self._connection.cursor(SSCursor) as cursor:
             cursor.execute(sql)
             names = [column[0] for column in cursor.description]
             while rows := cursor.fetchmany(_CHUNK):

@@ -22,6 +22,7 @@ from psycopg.rows import dict_row, tuple_row
 
 from nomotheta.conditions import Kind, Node, decimal, quoted
 from nomotheta.errors import PlaceError
+from nomotheta.events import step
 from nomotheta.kernel import COPY_HEAD, COPY_TAIL, can_copy, copy_rows
 from nomotheta.place.base import Facts, Mark, PlaceColumn
 from nomotheta.place.fingerprint import Fingerprint
@@ -94,10 +95,11 @@ class PostgresPlace(Staging):
     # ---- statements
 
     @contextlib.contextmanager
-    def _translated(self) -> Iterator[None]:
-        """The driver's errors as ours."""
+    def _translated(self, sql: object = "") -> Iterator[None]:
+        """The driver's errors as ours; the statement that is carried out is told to whoever watches."""
         try:
-            yield
+            with step(self.name, sql):
+                yield
         except psycopg.Error as error:
             raise self._error(error) from error
 
@@ -111,7 +113,7 @@ class PostgresPlace(Staging):
                               mend="check the url in nomotheta.toml, and that the server runs")  # fmt: skip
         if isinstance(error, psycopg.errors.LockNotAvailable):
             return PlaceError("the database says: another session has held a lock on it for too long", where=where,
-                              mend="load again when that session has ended")  # fmt: skip
+                              mend="load again when that session is done")  # fmt: skip
         told = diagnosis.message_primary
         detail = diagnosis.message_detail or ""
         told += f": {detail.rstrip('.')}" if detail and not detail.startswith("Failing row") else ""
@@ -121,12 +123,12 @@ class PostgresPlace(Staging):
         return PlaceError(f"the database says: {told}", where=where, row=row)
 
     def _rows(self, sql: str, parameters: Sequence[Any] = ()) -> list[dict[str, Any]]:
-        with self._translated():
+        with self._translated(sql):
             return list(self._connection.execute(sql, parameters or None))
 
     def _run(self, sql: str) -> None:
         """A statement that gives no rows."""
-        with self._translated():
+        with self._translated(sql):
             self._connection.execute(sql)
 
     # ---- what is there
@@ -258,7 +260,7 @@ class PostgresPlace(Staging):
 
     def changed(self, sql: str) -> int:
         """How many rows a statement touched."""
-        with self._translated():
+        with self._translated(sql):
             return self._connection.execute(sql).rowcount
 
     def found(self, sql: str) -> int:
@@ -289,7 +291,7 @@ class PostgresPlace(Staging):
 
     def fetch(self, sql: str) -> Any:
         """Rows as an Arrow table."""
-        with self._translated(), self._connection.cursor(row_factory=tuple_row) as cursor:
+        with self._translated(sql), self._connection.cursor(row_factory=tuple_row) as cursor:
             rows = cursor.execute(sql).fetchall()
             return rows_table([column.name for column in cursor.description or ()], rows)
 
@@ -303,7 +305,7 @@ class PostgresPlace(Staging):
         read = pyarrow.csv.ReadOptions(autogenerate_column_names=True)
         parse = pyarrow.csv.ParseOptions(newlines_in_values=True, ignore_empty_lines=False)
         with (
-            self._translated(),
+            self._translated(sql),
             self._connection.cursor() as cursor,
             cursor.copy(f"COPY ({sql}) TO STDOUT (FORMAT csv)") as copy,
         ):

@@ -69,7 +69,7 @@ class JsonLinesFile(LineFile):
     def _array(self, line: bytes) -> DeliveryError:
         """What to say of a file that begins with a bracket."""
         told = "the file begins with an array, and JSON Lines has an object on each line"
-        mend = "have it sent as JSON Lines: each object of the array on a line of its own, without commas between them"
+        mend = "ask for it as JSON Lines: each object of the array on a line of its own, without commas between them"
         return DeliveryError(told, where=f"{self.name}:1", mend=mend)
 
     def read(self, block: LineBlock, width: int, *, fill: bool = False, cut: bool = False) -> LineBatch:
