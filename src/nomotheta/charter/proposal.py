@@ -32,6 +32,7 @@ class Proposal:
     keys: Sequence[tuple[Sequence[str], str]] = ()
     references: Sequence[tuple[Sequence[str], str]] = ()
     about: str = ""
+    stated: Sequence[tuple[str, Any, str]] = ()
 
 
 def proposal_text(proposal: Proposal) -> str:
@@ -43,6 +44,8 @@ def proposal_text(proposal: Proposal) -> str:
         lines += ["[delivery]", *_aligned([("files", *proposal.files)]), ""]
     if proposal.layout:
         lines += ["[delivery.layout]", *_aligned([(key, value, "") for key, value in proposal.layout.items()]), ""]
+    if proposal.stated:
+        lines += ["[delivery.stated]", *_aligned(proposal.stated), ""]
     if proposal.load:
         lines += ["[load]", *_aligned(proposal.load), ""]
     for column in proposal.columns:

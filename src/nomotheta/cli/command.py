@@ -69,6 +69,12 @@ class Call:
 
         return Workspace.open(self.folder)
 
+    def workspace_if_any(self) -> Workspace | None:
+        """The workspace here or above; None where there is none, and none was named."""
+        from nomotheta.workspace import Workspace, folder_of
+
+        return Workspace.open(self.folder) if self.folder != HERE or folder_of(self.folder) else None
+
     def bars(self, screen: str) -> AbstractContextManager[Listener]:
         """A listener to long work; a module of `screens` is imported meanwhile."""
         from nomotheta.cli.progress import bars

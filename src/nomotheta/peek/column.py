@@ -24,6 +24,7 @@ from nomotheta.peek.readings import (
     Reader,
     Reading,
     begun,
+    few_of,
     misfits_of,
     possible,
     read_as,
@@ -69,6 +70,8 @@ class ColumnLook:
     varied: bool = False
     first: NDArray[np.uint64] | None = None
     known: tuple[int, Candidate | None] | None = None
+    shortest: int | None = None
+    decimal_sign: str = ""
 
     def __post_init__(self) -> None:
         if self.native is not None:
@@ -110,6 +113,8 @@ class ColumnLook:
         """Take in what is known of some values; gives back those whose kind is to be told."""
         self._repeats(facts.hashes, weights)
         self.longest = max(self.longest, facts.longest)
+        least = int(facts.lengths.min())
+        self.shortest = least if self.shortest is None else min(self.shortest, least)
         if len(values) <= HEAD:
             self.lengths.later(lambda: (facts.lengths, weights))
         else:
@@ -190,7 +195,7 @@ class ColumnLook:
             self._try(values, weights, reader, first=True)
         else:
             self._try(values, weights, reader, first=False)
-        most = max(1, SPOILT * self.values)
+        most = max(1, SPOILT * self.values, few_of(self.values))
         self.candidates = [each for each in self.candidates if each.misfits <= most]
 
     def _try(self, values: Any, weights: Weights, reader: Reader, *, first: bool) -> None:
@@ -222,10 +227,40 @@ class ColumnLook:
     def best(self) -> Candidate | None:
         """The kind that most values fit, the narrower one where two are even; None for a text."""
         if self.known is None or self.known[0] != self.rows:
-            most = 0.01 * self.values if self.values else -1
+            most = max(0.01 * self.values, few_of(self.values)) if self.values else -1
             found = [each for each in self.candidates or [] if each.misfits <= most]
-            self.known = self.rows, min(found, key=lambda each: each.misfits, default=None)
+            self.known = self.rows, min(found, key=lambda each: (each.misfits, self._against(each)), default=None)
         return self.known[1]
+
+    def _against(self, candidate: Candidate) -> bool:
+        """Whether a reading takes for a decimal sign, or for a thousands sign, what in this file is the other."""
+        layout = candidate.layout
+        if not self.decimal_sign or not candidate.kind.is_number:
+            return False
+        return (
+            layout.decimal_sign != self.decimal_sign
+            if candidate.kind.name != "integer"
+            else (layout.thousands_sign == self.decimal_sign)
+        )
+
+    def rival(self) -> Candidate | None:
+        """Another number that all values may be as well: what groups digits in one is the decimal sign of the other."""
+        best = self.best()
+        if best is None or not best.kind.is_number:
+            return None
+        groups = best.kind.name == "integer"
+        sign = best.layout.thousands_sign if groups else best.layout.decimal_sign
+        signs = ("decimal_sign", "thousands_sign") if groups else ("thousands_sign", "decimal_sign")
+        return next(
+            (each for each in self.candidates or []
+             if each is not best and each.misfits == best.misfits and sign and getattr(each.layout, signs[0]) == sign
+             and each.kind.name == ("decimal" if groups else "integer")
+             and (best.grouped or each.grouped)), None,
+        )  # fmt: skip
+
+    def agree(self, decimal_sign: str) -> None:
+        """Read what could be either by the decimal sign that the file has elsewhere."""
+        self.decimal_sign, self.known = decimal_sign, None
 
     def kind(self) -> Kind:
         """The kind to declare: numbers with leading zeros, and columns that are blank throughout, are texts."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import functools
 from collections import Counter
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from itertools import combinations, islice
@@ -38,7 +38,8 @@ _WORKERS = 2
 class SeenColumn:
     """A column as it was seen. `distinct` is exact or, where it is many, estimated to about 2%.
 
-    `misfits` values are not of the kind, `edges` have white space around them; `layout` is what the kind needs.
+    `misfits` values are not of the kind, `edges` have white space around them; `layout` is what the kind needs. The
+    `longest` and the `shortest` value are in characters.
     """
 
     name: str
@@ -51,6 +52,7 @@ class SeenColumn:
     lowest: str | None
     highest: str | None
     longest: int
+    shortest: int
     examples: tuple[str, ...]
     misfits: int
     edges: int
@@ -103,7 +105,10 @@ class Look:
     format: str = "nomotheta/look/1"
 
 
-def look(path: Path, rows: int | None = None, listener: Listener = nobody, *, spreads: bool = True) -> Look:
+def look(
+    path: Path, rows: int | None = None, listener: Listener = nobody, *, spreads: bool = True,
+    given: Mapping[str, Any] | None = None, more: Sequence[Path] = (),
+) -> Look:  # fmt: skip
     """Look at a file of whatever format.
 
     Args:
@@ -111,29 +116,42 @@ def look(path: Path, rows: int | None = None, listener: Listener = nobody, *, sp
         rows: stop after about so many; all where it is None.
         listener: told of the progress.
         spreads: whether it is asked how the values of each column are spread.
+        given: keys of the layout that are known (`delimiter`, `quote`, `encoding`, `header`, `footer`), not guessed.
+        more: further files of the same layout and columns, looked at as if they were one with the first.
 
     Raises:
-        DeliveryError: it cannot be read, is damaged or empty, or its bytes are in no encoding that was tried.
+        DeliveryError: one cannot be read, is damaged or empty, has other columns than the first, or its bytes are in
+            no encoding that was tried.
     """
     name = readable(path)
-    sniffed = sniff(path, name)
-    if not sniffed.encoding:
-        return _Look(path, name, sniffed, listener, spreads=spreads).read(rows)
+    known = dict(given or {})
+    sniffed = sniff(path, name, known)
+    for each in more:
+        other = sniff(each, readable(each), known)
+        if other.names != sniffed.names or other.layout.delimiter != sniffed.layout.delimiter:
+            raise DeliveryError(f"its columns are not those of {name}", where=readable(each),
+                                mend="look at the files of each kind by themselves")  # fmt: skip
+    files = [path, *more]
+    if not sniffed.encoding or "encoding" in known:
+        return _Look(files, name, sniffed, listener, spreads=spreads).read(rows)
     try:
-        return _Look(path, name, sniffed, listener, spreads=spreads).read(rows)
+        return _Look(files, name, sniffed, listener, spreads=spreads).read(rows)
     except DeliveryError as error:
         if "is not utf-8" not in error.what:
             raise
     # what began as ASCII or UTF-8 turned out not to be
     told = "further down there are bytes that are not UTF-8"
     layout = replace(sniffed.layout, encoding="cp1252")
-    return _Look(path, name, replace(sniffed, layout=layout, encoding_why=told), listener, spreads=spreads).read(rows)
+    sniffed = replace(sniffed, layout=layout, encoding="cp1252", encoding_why=told)
+    return _Look(files, name, sniffed, listener, spreads=spreads).read(rows)
 
 
 class _Look:
-    def __init__(self, path: Path, name: str, sniffed: Sniffed, listener: Listener, *, spreads: bool) -> None:
+    def __init__(
+        self, paths: Sequence[Path], name: str, sniffed: Sniffed, listener: Listener, *, spreads: bool
+    ) -> None:
         self.spreads = spreads
-        self.path, self.name, self.sniffed, self.listener = path, name, sniffed, listener
+        self.paths, self.name, self.sniffed, self.listener = paths, name, sniffed, listener
         self.columns = [ColumnLook(each) for each in sniffed.names]
         self.typed = sniffed.layout.traits.columns_known
         self.engine = Hasher()
@@ -145,24 +163,29 @@ class _Look:
         self.whole_rows, self.copies = SeenKeys(), 0
 
     def read(self, rows: int | None) -> Look:
+        whole = all(self.read_file(path, rows) for path in self.paths)
+        size = sum(path.stat().st_size for path in self.paths)
+        return self.result(size, packing_of(self.paths[0]) if self.sniffed.layout.is_text else "", whole=whole)
+
+    def read_file(self, path: Path, rows: int | None) -> bool:
+        """Look at one of the files; whether it was read to its end."""
         layout = replace(self.sniffed.layout, null_words=[""])
-        source = open_file(self.path, self.name, layout)
-        size, done, whole = self.path.stat().st_size, 0, True
-        packing = packing_of(self.path) if layout.is_text else ""
+        source = open_file(path, self.name, layout)
+        size, done, label = path.stat().st_size, 0, f"reading {path.name}"
+        total = None if layout.is_text and packing_of(path) else size
         source.read_header()
         for block in source.blocks():
+            if rows is not None and self.counts["rows"] >= rows:
+                return False
             batch = source.read(block, self.sniffed.width)
             self.strange(batch)
-            if batch.odd:  # what has too few or too many fields is looked at all the same, as a load can be told to
+            if batch.odd:  # what has too few or too many fields is looked at all the same
                 batch = source.read(block, self.sniffed.width, fill=True, cut=True)
             self.take(batch)
             done += block.size
-            self.listener(Progress(f"reading {self.path.name}", done, None if packing else size, "bytes"))
-            if rows is not None and self.counts["rows"] >= rows:
-                whole = False
-                break
-        self.listener(Progress(f"reading {self.path.name}", done, done, "bytes", ended=True))
-        return self.result(size, packing, whole=whole)
+            self.listener(Progress(label, done, total, "bytes"))
+        self.listener(Progress(label, done, done, "bytes", ended=True))
+        return True
 
     def strange(self, batch: Batch) -> None:
         for odd in batch.odd:
@@ -238,6 +261,7 @@ class _Look:
 
     def result(self, size: int, packing: str, *, whole: bool) -> Look:
         sniffed, layout = self.sniffed, self.sniffed.layout
+        self.signs()
         keys: list[tuple[str, ...]] = [(column.name,) for column in self.columns if column.unique and column.rows]
         names = [column.name for column in self.columns]
         keys += [(names[one], names[other]) for one, other in self.pairs or {}]
@@ -249,6 +273,15 @@ class _Look:
             tuple(_seen(column, spread=self.spreads) for column in self.columns), tuple(keys),
             tuple(self.oddities()), tuple(self.first),
         )  # fmt: skip
+
+    def signs(self) -> None:
+        """Numbers that could be read in two ways are read as those of the file that can be read in one."""
+        found = [(column, column.best(), column.rival()) for column in self.columns]
+        unsure = [column for column, _, rival in found if rival is not None]
+        sure = Counter(best.layout.decimal_sign for _, best, rival in found if best and rival is None and _marked(best))
+        sign = max(sure, key=lambda each: sure[each], default="." if self.sniffed.layout.delimiter == "," else "")
+        for column in unsure if sign else ():
+            column.agree(sign)
 
     def oddities(self) -> list[Oddity]:
         words = {
@@ -294,7 +327,8 @@ def _seen(column: ColumnLook, *, spread: bool) -> SeenColumn:
     form = best.form if best is not None and kind.name == best.kind.name else ""
     return SeenColumn(
         column.name, str(kind), form, column.rows, column.blanks, distinct, exact, low, high, column.longest,
-        tuple(column.examples), best.misfits if best else 0, column.edges, tuple(column.null_like),
+        column.shortest or 0, tuple(column.examples), best.misfits if best else 0, column.edges,
+        tuple(column.null_like),
         _needs(best) if best and kind.name != "text" and column.native is None else {},
         column.spread() if spread else None,
     )  # fmt: skip
@@ -312,7 +346,17 @@ _NEEDS = {
 
 
 def _needs(best: Candidate) -> dict[str, Any]:
-    return {key: getattr(best.layout, key) for key in _NEEDS.get(best.kind.name, ())}
+    needed = {key: getattr(best.layout, key) for key in _NEEDS.get(best.kind.name, ())}
+    if best.kind.name == "integer" and best.layout.thousands_sign:
+        needed = {key: getattr(best.layout, key) for key in _NEEDS["decimal"]}
+    if best.layout.two_digit_years_from is not None:
+        needed["two_digit_years_from"] = best.layout.two_digit_years_from
+    return needed
+
+
+def _marked(best: Candidate) -> bool:
+    """Whether its values show which sign is the decimal sign."""
+    return best.kind.name == "decimal" or bool(best.kind.name == "integer" and best.layout.thousands_sign)
 
 
 def _column_oddities(column: ColumnLook, copies: int) -> Iterator[Oddity]:
@@ -323,7 +367,9 @@ def _column_oddities(column: ColumnLook, copies: int) -> Iterator[Oddity]:
     others = column.repeats - copies
     if column.tracked and others > 0 and column.values > 20:
         noun = "row" if others == 1 else "rows"
-        yield Oddity(f"{noun} in conflict with another about what is nearly a key", name, others)
+        yield Oddity(
+            f"{noun} that repeat{'s' if others == 1 else ''} a value, where nearly all values are unique", name, others
+        )
     if best is None:
         yield from _mixed_forms(column)
     else:
@@ -346,11 +392,17 @@ def _kind_oddities(column: ColumnLook, best: Candidate) -> Iterator[Oddity]:
     if column.as_text and column.as_value and best.kind.is_number:
         yield Oddity(_some(column.as_text, "number", "stored as text"), name, column.as_text)
     plain = [each for each in candidates if each.kind.name in {"decimal", "integer"} and each.misfits]
-    if best.layout.thousands_sign and plain and best.grouped:
+    rival = column.rival()
+    if rival is not None:
+        forms = " or ".join(each.form or "decimal point" for each in (best, rival))
+        example = best.grouped_example or rival.grouped_example
+        yield Oddity(f"numbers that could be read in two ways: {forms}", name, example=example)
+    elif best.layout.thousands_sign and (plain or best.kind.name == "integer") and best.grouped:
         yield Oddity(_some(best.grouped, "number", "with a thousands sign"), name, best.grouped, best.grouped_example)
-    rivals = [each for each in candidates if each is not best and each.kind.name == "date" and not each.misfits]
-    if best.kind.name == "date" and rivals:
-        yield Oddity(f"dates that could be {best.form} as well as {rivals[0].form}", name)
+    moments = {"date", "timestamp"}
+    rivals = [each for each in candidates if each is not best and each.kind.name == best.kind.name and not each.misfits]
+    if best.kind.name in moments and rivals:
+        yield Oddity(f"{best.kind.name}s that could be {best.form} as well as {rivals[0].form}", name)
 
 
 def _mixed_forms(column: ColumnLook) -> Iterator[Oddity]:

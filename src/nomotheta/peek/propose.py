@@ -1,11 +1,12 @@
-"""Charters proposed from a look at a file, under which that file loads without rejects, or from a table as it is."""
+"""Charters proposed from a look at a file, which say what all but a few of its values say, or from a table as it is."""
 
 from __future__ import annotations
 
 import datetime
 import re
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
 from typing import Any
 
 from nomotheta.charter.proposal import Proposal, ProposedColumn, column_name
@@ -13,8 +14,10 @@ from nomotheta.conditions import own, quoted
 from nomotheta.conditions.kind import MOST_DIGITS
 from nomotheta.errors import counted
 from nomotheta.layout import Layout
+from nomotheta.peek.footer import Footer
 from nomotheta.peek.look import Look, SeenColumn
-from nomotheta.place.base import Place
+from nomotheta.peek.readings import few_of
+from nomotheta.place.base import Place, PlaceColumn
 from nomotheta.rules.shape import existing
 
 _DAYS = (
@@ -24,35 +27,142 @@ _DAYS = (
     (r"\d{2}-\d{2}-\d{4}", "%d-%m-%Y", "{day:%d-%m-%Y}"),
     (r"\d{4}_\d{2}_\d{2}", "%Y_%m_%d", "{day:%Y_%m_%d}"),
 )
+_RIVALS = (
+    ("%d/%m/%Y", "%m/%d/%Y"), ("%-d/%-m/%Y", "%-m/%-d/%Y"), ("%d/%m/%y", "%m/%d/%y"),
+    ("%d/%m/%Y %H:%M:%S", "%m/%d/%Y %H:%M:%S"), ("%d/%m/%Y %H:%M", "%m/%d/%Y %H:%M"),
+)  # fmt: skip
 _FORM_KEYS = ("date_forms", "time_forms", "timestamp_forms", "true_words", "false_words")
 _WIDE = f"decimal({MOST_DIGITS},10)"
 _NUMBERS = ("decimal_sign", "thousands_sign")
 
 
-def propose_from_look(seen: Look, table: str, file: str, day: datetime.date) -> Proposal:
-    """A proposal.
+@dataclass(frozen=True, slots=True)
+class Draft:
+    """What is known beside a look: columns to be read as texts after all, whether there is a key, a footer, a table."""
+
+    as_text: frozenset[str] = frozenset()
+    keyed: bool = True
+    footer: Footer | None = None
+    into: Sequence[PlaceColumn] | None = None
+
+
+def propose_from_look(
+    seen: Look, table: str, files: tuple[str, str], day: datetime.date, draft: Draft | None = None
+) -> Proposal:
+    """A proposal: what all but a few values say.
 
     Args:
         seen: the look at the file.
         table: the table's name.
-        file: the file's path as the charter is to name it, from the workspace on.
+        files: the pattern of the files as the charter is to name it, from the workspace on, and a comment.
         day: the day of the proposal, for the note.
+        draft: what is known beyond the look.
     """
+    draft = draft or Draft()
     numbers = _number_marks(seen)
-    layout = _layout(seen, numbers)
+    layout = _layout(seen, numbers, draft)
+    if draft.into is not None:
+        return _into_table(seen, table, files, day, draft, layout)
     names: list[str] = []
     columns = []
     headers = [column.name for column in seen.columns]
+    key = key_of(seen) if draft.keyed else ()
     for column in seen.columns:
         names.append(column_name(column.name, names))
         named = column.name and not column.name.startswith("@") and headers.count(column.name) == 1
-        columns.append(_column(column, names[-1], layout, at=0 if named or not seen.header else len(names)))
+        at = 0 if named or not seen.header else len(names)
+        kept = replace(column, kind="text") if column.name in draft.as_text else column
+        columns.append(_column(kept, names[-1], layout, at=at, of_key=column.name in key))
     columns.append(ProposedColumn("load_no", [("from", "@load.no", "tells the rows of one load from the others")]))
     by_header = dict(zip((column.name for column in seen.columns), names, strict=False))
-    keys = [([by_header[name] for name in key], "a guess: no value is there twice") for key in seen.keys[:1]]
+    keys = [([by_header[name] for name in key], _key_told(seen, key))] if key else []
     return Proposal(
-        table, list(_notes(seen, file, day)), columns, _files(file), _written(layout), list(_load(seen)), keys
-    )
+        table, list(_notes(seen, files[0], day, draft)), columns, files, _written(layout), list(_load()), keys,
+        stated=_stated(draft),
+    )  # fmt: skip
+
+
+def _into_table(
+    seen: Look, table: str, files: tuple[str, str], day: datetime.date, draft: Draft, layout: dict[str, Any]
+) -> Proposal:  # fmt: skip
+    """A proposal for a table that is there: its columns and kinds, as far as the file has them."""
+    headers = {_plain(column.name): column for column in reversed(seen.columns)}
+    columns, used = [], set[str]()
+    for column in draft.into or ():
+        source, alike = _source(headers, column.name, [each.name for each in draft.into or ()])
+        keys: list[tuple[str, Any, str]] = []
+        if source is not None and column.kind is not None:
+            used.add(source.name)
+            keys = [("kind", str(column.kind), f"{column.type_name} in the table")]
+            keys += [] if source.name == column.name else [("from", source.name, alike)]
+            keys += _cells(source, is_text=column.kind.name == "text")
+            keys += [] if column.nullable else [("blank", "never", "it may not be null in the table")]
+        elif column.name == "load_no":
+            keys = [("from", "@load.no", "tells the rows of one load from the others")]
+        else:
+            keys = [("from", "@place", "not in the file: left to the database")]
+        columns.append(ProposedColumn(column.name, keys))
+    rest = [column.name for column in seen.columns if column.name not in used]
+    load = [*_load(), *([("extra_columns", "ignore", f"not in the table: {', '.join(rest)}")] if rest else [])]
+    key = [column.name for column in draft.into or () for name in key_of(seen) if _plain(name) == _plain(column.name)]
+    keys_told = [(key, _key_told(seen, key_of(seen)))] if key and draft.keyed and len(key) == len(key_of(seen)) else []
+    return Proposal(
+        table, list(_notes(seen, files[0], day, draft)), columns, files, _written(layout), load, keys_told,
+        stated=_stated(draft),
+    )  # fmt: skip
+
+
+def _source(headers: Mapping[str, SeenColumn], name: str, all_names: Sequence[str]) -> tuple[SeenColumn | None, str]:
+    """The file's column of that name, or the one whose name goes on from it, and a word on that."""
+    plain, taken = _plain(name), {_plain(each) for each in all_names}
+    if plain in headers:
+        return headers[plain], ""
+    alike = [each for each in headers if each not in taken and (each.startswith(plain) or plain.startswith(each))]
+    return (headers[alike[0]], "a guess: the names are alike") if len(alike) == 1 else (None, "")
+
+
+def _plain(name: str) -> str:
+    """A name as far as it tells a column from others, however it is written."""
+    return re.sub(r"[\W_]+", "", name).casefold()
+
+
+_KEY_NAMES = re.compile(r"(?:^|[\W_])(?:id|no|nr|num|number|code|key|ref|uuid|guid)(?:$|[\W_])", re.IGNORECASE)
+_UNLIKELY = ("decimal", "real", "time", "boolean", "timestamp", "timestamptz")  # kinds of which a key is seldom made
+
+
+def key_of(seen: Look) -> tuple[str, ...]:
+    """The columns that seem to be a key: no value twice, or all but a few values once and a name that says so."""
+    single = [column for column in seen.columns if (column.name,) in seen.keys]
+    likely = [column for column in single if not column.kind.startswith(_UNLIKELY)]
+    named = [column for column in likely if _KEY_NAMES.search(_spaced(column.name))]
+    if named or likely:
+        return ((named or likely)[0].name,)
+    nearly = [column for column in seen.columns if _KEY_NAMES.search(_spaced(column.name)) and _nearly_unique(column)]
+    if nearly:
+        return (nearly[0].name,)
+    pairs = [key for key in seen.keys if len(key) > 1]
+    return (pairs or [(column.name,) for column in single] or [()])[0]
+
+
+def _spaced(name: str) -> str:
+    """A name with its words apart: ticketNo is a number, too."""
+    return re.sub(r"(?<=[a-z])(?=[A-Z])", "_", name)
+
+
+def _nearly_unique(column: SeenColumn) -> bool:
+    values = column.rows - column.blanks
+    few = few_of(column.rows)
+    return column.distinct_exact and column.blanks <= few and 0 <= values - column.distinct <= few < values
+
+
+def _key_told(seen: Look, key: tuple[str, ...]) -> str:
+    return "a guess: no value is there twice" if key in seen.keys else "a guess: all but a few values are there once"
+
+
+def _stated(draft: Draft) -> list[tuple[str, Any, str]]:
+    if draft.footer is None or not draft.footer.pattern:
+        return []
+    return [("in", "footer", ""), ("pattern", draft.footer.pattern, "it states how many rows there are")]
 
 
 def propose_from_table(place: Place, table: str, day: datetime.date) -> Proposal:
@@ -84,7 +194,7 @@ def propose_from_table(place: Place, table: str, day: datetime.date) -> Proposal
     return Proposal(table, notes, proposed)
 
 
-def _notes(seen: Look, file: str, day: datetime.date) -> Iterator[str]:
+def _notes(seen: Look, file: str, day: datetime.date, draft: Draft) -> Iterator[str]:
     read = "all" if seen.whole else "the first"
     yield f"A charter to start from, proposed from {file} on {day}: {read} {counted(seen.rows, 'row')} read."
     yield "What is called a guess is what this one file shows; check it before you rely on it."
@@ -93,11 +203,14 @@ def _notes(seen: Look, file: str, day: datetime.date) -> Iterator[str]:
     ):  # fmt: skip
         if why:
             yield f"{label}: {why}."
+    if draft.footer is not None:
+        yield f"Footer: the last line is no row: {draft.footer.line}"
     for oddity in seen.oddities:
         count = f"{oddity.count:,} " if oddity.count else ""
         where = f"{oddity.column}: " if oddity.column else ""
         example = f", such as {oddity.example}" if oddity.example else ""
-        yield f"Odd: {where}{count}{oddity.what}{example}"
+        line = f" (line {oddity.line:,})" if oddity.line else ""
+        yield f"Odd: {where}{count}{oddity.what}{line}{example}"
 
 
 def _number_marks(seen: Look) -> dict[str, str]:
@@ -111,23 +224,27 @@ def _number_marks(seen: Look) -> dict[str, str]:
     return {"decimal_sign": decimal, "thousands_sign": grouping}
 
 
-def _layout(seen: Look, numbers: dict[str, str]) -> dict[str, Any]:
+def _layout(seen: Look, numbers: dict[str, str], draft: Draft) -> dict[str, Any]:
     """The layout under which most columns can be what they seem."""
     layout: dict[str, Any] = {"format": seen.file_format, **numbers}
     if seen.file_format == "delimited":
         layout |= {"delimiter": seen.delimiter, "quote": seen.quote, "header": int(seen.header)}
+        layout |= {"footer": 1 if draft.footer else 0}
+    if any(oddity.reason == "repeated_header" for oddity in seen.oddities):
+        layout["repeated_header"] = "skip"
     if seen.encoding:
         layout["encoding"] = seen.encoding
     for key in _FORM_KEYS:
         forms = list(dict.fromkeys(form for column in seen.columns for form in column.layout.get(key, [])))
-        if {"%d/%m/%Y", "%m/%d/%Y"} <= set(forms):  # one of them would be read as the other
-            forms.remove("%m/%d/%Y")
+        for one, other in _RIVALS:  # one of them would be read as the other
+            if {one, other} <= set(forms):
+                forms.remove(other)
         if forms:
             layout[key] = forms
-    null_like = [value for column in seen.columns if not column.kind.startswith("text") for value in column.null_like]
-    layout["null_words"] = list(dict.fromkeys(["", *null_like]))
-    layout["trim"] = any(column.edges for column in seen.columns)
-    return layout
+    century = [
+        column.layout["two_digit_years_from"] for column in seen.columns if "two_digit_years_from" in column.layout
+    ]
+    return layout | ({"two_digit_years_from": century[0]} if century else {})
 
 
 def _written(layout: dict[str, Any]) -> dict[str, Any]:
@@ -136,7 +253,28 @@ def _written(layout: dict[str, Any]) -> dict[str, Any]:
     return {key: value for key, value in layout.items() if value != getattr(usual, key)}
 
 
-def _files(file: str) -> tuple[str, str]:
+def pattern_of(names: Sequence[str]) -> tuple[str, str]:
+    """The pattern of some files' paths, and a comment: the day where it stands in the names, and what differs."""
+    found = [_with_day(name) for name in names]
+    patterns = {pattern for pattern, _ in found}
+    if len(patterns) == 1:
+        return found[0]
+    head = _begin(sorted(patterns))
+    tail = _begin(sorted(each[len(head) :][::-1] for each in patterns))[::-1]
+    comment = next((comment for _, comment in found if comment), "")
+    return f"{head}*{tail}", "; ".join(
+        filter(None, [comment, f"a guess: what differs in the names of {len(names)} files"])
+    )
+
+
+def _begin(words: Sequence[str]) -> str:
+    """What some sorted words all begin with."""
+    first, last = words[0], words[-1]
+    same = next((at for at, (one, other) in enumerate(zip(first, last, strict=False)) if one != other), None)
+    return first[: min(len(first), len(last))] if same is None else first[:same]
+
+
+def _with_day(file: str) -> tuple[str, str]:
     head, _, name = file.rpartition("/")
     for shape, form, pattern in _DAYS:
         for match in re.finditer(rf"(?<!\d){shape}(?!\d)", name):
@@ -149,19 +287,15 @@ def _files(file: str) -> tuple[str, str]:
     return file, "no day was found in the name; without {day} it is a standing list"
 
 
-def _load(seen: Look) -> Iterator[tuple[str, Any, str]]:
+TOLERATE = 'rows that may be rejected: "none", a number, "0.5%", "all"'
+
+
+def _load() -> Iterator[tuple[str, Any, str]]:
     yield "how", "append", "a guess; overwrite replaces the rows that are there"
-    yield "tolerate", "none", 'rejected rows that are allowed: "none", a number, "0.5%", "all"'
-    reasons = {oddity.reason for oddity in seen.oddities}
-    if "too_few_fields" in reasons:
-        yield "short_rows", "fill", 'they were seen; "reject" sets them aside'
-    if "unknown_member" in reasons:
-        yield "extra_columns", "ignore", 'they were seen; "refuse" sets such objects aside'
-    if "too_many_fields" in reasons:
-        yield "long_rows", "cut", 'they were seen; "reject" sets them aside'
+    yield "tolerate", "none", TOLERATE
 
 
-def _column(column: SeenColumn, name: str, layout: dict[str, Any], *, at: int) -> ProposedColumn:
+def _column(column: SeenColumn, name: str, layout: dict[str, Any], *, at: int, of_key: bool) -> ProposedColumn:
     """A column by the header's name, or, where that tells it from no other, by its place."""
     kind, comment = _kind(column, layout)
     keys: list[tuple[str, Any, str]] = [("kind", kind, comment)]
@@ -169,20 +303,33 @@ def _column(column: SeenColumn, name: str, layout: dict[str, Any], *, at: int) -
         keys.append(("at", at, "its place: the header does not name it"))
     elif name != column.name:
         keys.append(("from", column.name, ""))
-    becomes_null = bool(column.null_like) and not kind.startswith("text")
-    if not column.blanks and column.rows and not becomes_null:
-        keys.append(("blank", "never", "a guess: none was seen"))
+    is_text = kind.startswith("text")
+    keys += _cells(column, is_text=is_text)
+    becomes_null = bool(column.null_like) and not is_text
+    if (not column.blanks or of_key) and column.rows and not becomes_null:
+        keys.append(("blank", "never", "a guess: none was seen" if not column.blanks else "a guess: it is the key"))
     return ProposedColumn(name, keys)
 
 
+def _cells(column: SeenColumn, *, is_text: bool) -> Iterator[tuple[str, Any, str]]:
+    """How the cells of a column are to be read: words for null, and whether to trim."""
+    if column.null_like and not is_text:
+        yield "null_words", ["", *column.null_like], "they were seen, and may mean null"
+    if not is_text and column.edges > few_of(column.rows - column.blanks):
+        yield "trim", True, f"{counted(column.edges, 'value')} with white space at an end"
+
+
 def _kind(column: SeenColumn, layout: dict[str, Any]) -> tuple[str, str]:
-    """The kind under which every value seen goes in, and a word on it."""
-    text = f"text({_roomy(column.longest)})" if column.longest else "text"
+    """The kind under which all but a few of the values seen go in, and a word on it."""
+    size = _roomy(column.longest, column.shortest)
+    text = f"text({size})" if column.longest else "text"
+    length = f"the longest value seen has {counted(column.longest, 'character')}"
+    if column.longest == column.shortest:
+        length = f"all values have {counted(column.longest, 'character')}"
+    guess = f"a guess: {length}" if column.longest else ""
     if column.kind.startswith("text"):
         distinct = "" if column.distinct_exact else "about "
-        return text, f"{distinct}{column.distinct:,} distinct values, the longest {column.longest} characters"
-    if column.misfits:
-        return text, f"{column.kind} but for {counted(column.misfits, 'value')}; declare it so to have them set aside"
+        return text, "; ".join(filter(None, [guess, f"{distinct}{counted(column.distinct, 'distinct value')}"]))
     for key in (*_NUMBERS, *_FORM_KEYS):
         wanted = column.layout.get(key)
         have = layout.get(key, getattr(Layout(), key))
@@ -190,11 +337,16 @@ def _kind(column: SeenColumn, layout: dict[str, Any]) -> tuple[str, str]:
         if not fits:
             return text, f"{column.kind} in the form {column.form}, which the other columns do not have"
     told = f"from {column.lowest} to {column.highest}" if column.lowest is not None else ""
+    if column.misfits:
+        told += f"; {counted(column.misfits, 'value')} of another kind: see above"
     decimal = re.fullmatch(r"decimal\((\d+),(\d+)\)", column.kind)
     kind = f"decimal({min(38, int(decimal[1]) + 2)},{decimal[2]})" if decimal else column.kind
     return kind, told
 
 
-def _roomy(longest: int) -> int:
-    """A length with a little room."""
-    return longest if longest <= 10 else -(-longest // 10) * 10
+def _roomy(longest: int, shortest: int) -> int:
+    """A length with room to grow, where values are not all of one length."""
+    if longest == shortest:
+        return longest
+    step = 10 if longest <= 100 else 50 if longest <= 500 else 500
+    return -(-longest // step) * step

@@ -22,9 +22,14 @@ from nomotheta.peek.spread import Ranges, Weights, as_numbers, weighed
 
 HEAD = 100  # values by which kinds are told first
 SPOILT = 0.05  # a kind that more of the first block's values do not fit is no candidate
-_DATES = ("%Y-%m-%d", "%d.%m.%Y", "%d/%m/%Y", "%m/%d/%Y", "%Y%m%d", "%Y/%m/%d", "%d-%m-%Y", "%d.%m.%y")
+_FEW, _TENTH = 3, 10  # values that may not fit, though they are more than a share of so few; but at most a tenth
+_DATES = ("%Y-%m-%d", "%d.%m.%Y", "%d/%m/%Y", "%m/%d/%Y", "%Y%m%d", "%Y/%m/%d", "%d-%m-%Y", "%-d.%-m.%Y",
+          "%-d/%-m/%Y", "%-m/%-d/%Y", "%d %b %Y", "%d-%b-%Y", "%d %B %Y", "%-d %B %Y",
+          "%d.%m.%y", "%d/%m/%y", "%m/%d/%y")  # fmt: skip
 _STAMPS = ("%Y-%m-%d %H:%M:%S", "%Y-%m-%dT%H:%M:%S", "%Y-%m-%d %H:%M", "%d.%m.%Y %H:%M:%S", "%d.%m.%Y %H:%M",
-           "%d/%m/%Y %H:%M:%S", "%Y-%m-%d %H:%M:%S.%f", "%Y-%m-%dT%H:%M:%S.%f")  # fmt: skip
+           "%d/%m/%Y %H:%M:%S", "%Y-%m-%d %H:%M:%S.%f", "%Y-%m-%dT%H:%M:%S.%f", "%d/%m/%Y %H:%M", "%m/%d/%Y %H:%M:%S",
+           "%m/%d/%Y %H:%M")  # fmt: skip
+CENTURY = 1950  # from which year on a year of two digits is meant, as a guess
 _TIMES = ("%H:%M:%S", "%H:%M", "%H:%M:%S.%f")
 _WORDS = (("true", "false"), ("yes", "no"), ("y", "n"), ("t", "f"), ("TRUE", "FALSE"), ("True", "False"), ("Y", "N"))
 
@@ -49,6 +54,11 @@ def read_as(reading: Reading, values: Any) -> Typed:
     return read_column(values, reading.kind, reading.layout)
 
 
+def few_of(count: Any) -> Any:
+    """So many of some values are exceptions, however few values there are."""
+    return np.minimum(_FEW, count // _TENTH)
+
+
 Reader = Callable[[Reading, Any], Typed]
 Possible = tuple[list[int], list[tuple[int, int]]]
 
@@ -68,7 +78,7 @@ def possible(counts: Sequence[int], count: int) -> Possible:
 
 def possible_each(counts: NDArray[np.int64], count: NDArray[Any]) -> list[Possible]:
     """The same of n columns: `counts` has n rows, one column a reading, and `count` n numbers."""
-    few = counts <= np.maximum(1, SPOILT * count)[:, None]
+    few = counts <= np.maximum(np.maximum(1, few_of(count)), SPOILT * count)[:, None]
     fit = few & (counts < count[:, None])
     part = ~fit & (counts <= 0.8 * count[:, None])
     found: list[Possible] = [([], []) for _ in count]
@@ -210,11 +220,15 @@ def readings() -> Sequence[Reading]:
     wide = decimal(38, 12)
     found = [Reading(Kind("boolean"), Layout(true_words=[t], false_words=[f]), f"{t} / {f}") for t, f in _WORDS]
     found.append(Reading(Kind("integer"), Layout(), "", ("point", "comma"), "whole"))
-    found += [Reading(Kind("date"), Layout(date_forms=[form]), form) for form in _DATES if "%y" not in form]
+    found += [
+        Reading(Kind("date"), Layout(date_forms=[form], two_digit_years_from=_century(form)), form) for form in _DATES
+    ]
     found.append(Reading(wide, Layout(), "", ("point, grouped", "real"), "point"))
     found.append(Reading(wide, Layout(decimal_sign=","), "decimal comma", ("comma, grouped",), "comma"))
-    found.append(Reading(wide, Layout(thousands_sign=","), "decimal point, grouping comma", (), "point, grouped"))
     grouped = Layout(decimal_sign=",", thousands_sign=".")
+    found.append(Reading(Kind("integer"), Layout(thousands_sign=","), "grouping comma"))
+    found.append(Reading(Kind("integer"), grouped, "grouping point"))
+    found.append(Reading(wide, Layout(thousands_sign=","), "decimal point, grouping comma", (), "point, grouped"))
     found.append(Reading(wide, grouped, "decimal comma, grouping point", (), "comma, grouped"))
     found.append(Reading(Kind("real"), Layout(), "with exponents", (), "real"))
     found += [Reading(Kind("time"), Layout(time_forms=[form]), form) for form in _TIMES]
@@ -222,6 +236,10 @@ def readings() -> Sequence[Reading]:
     found.append(Reading(Kind("timestamptz"), Layout(timestamp_forms=list(_STAMPS[:2])), "with zone"))
     found.append(Reading(Kind("uuid"), Layout()))
     return [replace(each, rank=rank) for rank, each in enumerate(found)]
+
+
+def _century(form: str) -> int | None:
+    return CENTURY if "%y" in form else None
 
 
 @functools.cache

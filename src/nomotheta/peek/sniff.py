@@ -6,9 +6,10 @@ import codecs
 import json
 import re
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Any
 
 from nomotheta.errors import DeliveryError, counted
 from nomotheta.layout import Layout
@@ -19,10 +20,12 @@ from nomotheta.unpack import check_regular, raw_chunks
 
 SAMPLE = 1 << 20
 _RECORDS = 500
+_FEW = 3  # values that may be odd, but at most a tenth
 _MOST_FIELDS = 10_000
 _DELIMITERS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "bar", "^": "caret", "~": "tilde", ":": "colon"}
 _BOMS = {codecs.BOM_UTF8: "utf-8", codecs.BOM_UTF16_LE: "utf-16", codecs.BOM_UTF16_BE: "utf-16"}
 _NAME = re.compile(r"[^\W\d][\w .()/#%²&-]{0,63}")
+_GIVEN = "as given"
 _VALUE = re.compile(r"[+-]?[\d.,:/ -]*\d[\d.,:/ TZ-]*%?")
 
 
@@ -41,8 +44,13 @@ class Sniffed:
     width: int
 
 
-def sniff(path: Path, name: str) -> Sniffed:
+def sniff(path: Path, name: str, given: Mapping[str, Any] | None = None) -> Sniffed:
     """Look at the start of a file.
+
+    Args:
+        path: the file.
+        name: what messages call it.
+        given: keys of the layout that are known, and not to be guessed.
 
     Raises:
         DeliveryError: it cannot be read, or is empty.
@@ -61,8 +69,9 @@ def sniff(path: Path, name: str) -> Sniffed:
             break
     if not sample:
         raise DeliveryError("the file is empty: 0 bytes", where=name, mend="ask the sender to send it again")
+    known = given or {}
     whole = len(sample) < SAMPLE
-    encoding, encoding_why = _encoding(sample, whole=whole)
+    encoding, encoding_why = (known["encoding"], _GIVEN) if "encoding" in known else _encoding(sample, whole=whole)
     text = codecs.getincrementaldecoder(encoding)("replace").decode(sample).removeprefix("\ufeff")
     ends = {"CRLF": text.count("\r\n"), "LF": text.count("\n") - text.count("\r\n")}
     ends["CR"] = text.count("\r") - ends["CRLF"]
@@ -79,14 +88,14 @@ def sniff(path: Path, name: str) -> Sniffed:
             seen, layout=replace(seen.layout, encoding=encoding), encoding=encoding,
             encoding_why=encoding_why, line_ends=ends,
         )  # fmt: skip
-    layout, records, delimiter_why = _delimiter(data, encoding, whole=whole)
+    layout, records, delimiter_why = _delimiter(data, encoding, known, whole=whole)
     if not records:
         raise DeliveryError("the file holds only empty lines", where=name)
     width = _width(records, delimiter_why, name)
-    header, header_why = _header(records, width)
+    header, header_why = (bool(known["header"]), _GIVEN) if "header" in known else _header(records, width)
     names = tuple(records[0]) if header else tuple(f"column_{at + 1}" for at in range(width))
     return Sniffed(
-        replace(layout, header=int(header)), "", encoding, encoding_why,
+        replace(layout, header=int(header), footer=known.get("footer", 0)), "", encoding, encoding_why,
         {end: count for end, count in ends.items() if count}, delimiter_why, header_why, names, max(width, len(names)),
     )  # fmt: skip
 
@@ -164,12 +173,14 @@ class _Split:
 
     def why(self) -> str:
         """In words."""
-        told = _DELIMITERS[self.layout.delimiter]
+        told = _DELIMITERS.get(self.layout.delimiter, repr(self.layout.delimiter))
         count = f"the first {len(self.records):,} records" if len(self.records) > 1 else "the one record"
         return f"with the {told}, {self.share:.0%} of {count} have {counted(self.width, 'field')}"
 
 
-def _delimiter(data: bytes, encoding: str, *, whole: bool) -> tuple[Layout, list[list[str]], str]:
+def _delimiter(
+    data: bytes, encoding: str, given: Mapping[str, Any], *, whole: bool
+) -> tuple[Layout, list[list[str]], str]:
     """The delimiter and quote under which most records have the same number of fields, more than one.
 
     What stands between digits alone may be a decimal comma, or the colon of a time: it is taken only where no other
@@ -177,11 +188,15 @@ def _delimiter(data: bytes, encoding: str, *, whole: bool) -> tuple[Layout, list
     """
     plain = Layout(encoding=encoding, header=0, null_words=[])
     splits: list[_Split] = []
-    for delimiter in _DELIMITERS:
+    for delimiter in [given["delimiter"]] if "delimiter" in given else _DELIMITERS:
         inner = re.findall(rb"\d" + re.escape(delimiter.encode()) + rb"(?=\d)", data)
         doubtful = delimiter in {",", ":"} and len(inner) == data.count(delimiter.encode())
-        for quote in ('"', "'"):
-            if quote == "'" and not re.search(rb"(^|[\n" + re.escape(delimiter.encode()) + rb"])'", data):
+        for quote in [given["quote"]] if "quote" in given else ('"', "'"):
+            if (
+                "quote" not in given
+                and quote == "'"
+                and not re.search(rb"(^|[\n" + re.escape(delimiter.encode()) + rb"])'", data)
+            ):
                 continue
             layout = replace(plain, delimiter=delimiter, quote=quote)
             records = _records(data, layout, whole=whole)
@@ -228,9 +243,19 @@ def _records(data: bytes, layout: Layout, *, whole: bool) -> list[list[str]]:
     return found
 
 
+def _are_values(texts: Sequence[str]) -> bool:
+    """Whether all but a few texts are numbers, days or times, and no names."""
+    odd = sum(not _VALUE.fullmatch(text) for text in texts)
+    return odd <= min(_FEW, len(texts) // 10) and odd < len(texts)
+
+
+def _a_value(texts: Sequence[str]) -> str:
+    return next(text for text in texts if _VALUE.fullmatch(text))
+
+
 def _header(records: Sequence[Sequence[str]], width: int) -> tuple[bool, str]:
     """Whether the first record names the columns."""
-    first, rest = records[0], records[1:101]
+    first, rest = records[0], [record for record in records[1:101] if record != records[0]]
     if len(first) != width:
         return False, f"the first record has {counted(len(first), 'field')}, not {width}"
     blank = [at for at, value in enumerate(first) if not value.strip()]
@@ -240,9 +265,12 @@ def _header(records: Sequence[Sequence[str]], width: int) -> tuple[bool, str]:
     if numbers:
         return False, f"the first record holds values such as {numbers[0]!r}"
     below = [[row[at].strip() for row in rest if len(row) == width and row[at].strip()] for at in range(width)]
-    valued = [at for at, values in enumerate(below) if values and all(_VALUE.fullmatch(value) for value in values)]
+    valued = [at for at, values in enumerate(below) if _are_values(values)]
     if valued:
-        return True, f"{first[valued[0]]!r} looks like a name; below it are values such as {below[valued[0]][0]!r}"
+        return (
+            True,
+            f"{first[valued[0]]!r} looks like a name; below it are values such as {_a_value(below[valued[0]])!r}",
+        )
     if len(set(first)) < len(first):
         return False, "the first record has a value twice"
     if any(name.strip() in values for name, values in zip(first, below, strict=True)):

@@ -1,5 +1,5 @@
-"""A workspace opened: the Python API, on which the command line stands."""
+"""Workspaces: the context of a folder, the steps of the work on it, and the Python API above them."""
 
-from nomotheta.workspace.workspace import Workspace
+from nomotheta.workspace.workspace import Workspace, folder_of
 
-__all__ = ["Workspace"]
+__all__ = ["Workspace", "folder_of"]

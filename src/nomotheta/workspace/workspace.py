@@ -23,6 +23,11 @@ from nomotheta.workspace.places import SETTINGS
 from nomotheta.workspace.telling import tell
 
 
+def folder_of(folder: Path) -> Path | None:
+    """The workspace's folder, at or above a folder; None where there is none."""
+    return next((at for at in [folder.resolve(), *folder.resolve().parents] if (at / SETTINGS).is_file()), None)
+
+
 class Workspace:
     """A folder with `nomotheta.toml` and `charters/`; its memory is in `.nomotheta/`."""
 
@@ -38,11 +43,11 @@ class Workspace:
         Raises:
             DeclarationError: there is none, or its settings cannot be read.
         """
-        root = next((at for at in [folder.resolve(), *folder.resolve().parents] if (at / SETTINGS).is_file()), None)
+        root = folder_of(folder)
         if root is None:
             raise DeclarationError(
                 f"there is no {SETTINGS} here or in a folder above", where=str(folder),
-                mend="change into a workspace, name one with --workspace FOLDER, or start with: nomotheta demo",
+                mend="change into a workspace, name one with --workspace FOLDER, or make one: nomotheta begin",
             )  # fmt: skip
         settings, _, problems = read_settings(root / SETTINGS, SETTINGS)
         if settings is None:
@@ -83,16 +88,33 @@ class Workspace:
 
     # ---- proposal
 
-    def propose_file(self, file: Path, table: str | None = None, listener: Listener = nobody) -> str:
-        """A charter to start from, as TOML, proposed from a file of data or from metadata of CSV on the Web.
+    def propose_files(
+        self, files: Sequence[Path], table: str | None = None, listener: Listener = nobody, *, into: str | None = None,
+        place: str | None = None,
+    ) -> tuple[str, str]:  # fmt: skip
+        """A charter to start from, as TOML, proposed from files of one pattern, and the name of its table.
+
+        Args:
+            files: of data, or one of metadata of CSV on the Web.
+            table: the table's name; by default that of `into`, or what the files' names say.
+            listener: told of the progress.
+            into: a table that is there, whose columns and kinds are taken over.
+            place: where it is; by default in the first place.
 
         Raises:
-            DeliveryError: the file cannot be read.
+            DeliveryError: a file cannot be read, or the files differ.
             DeclarationError: the metadata describes no such table.
+            PlaceError: the table is not there, or the place cannot be reached.
         """
-        from nomotheta.workspace.proposing import propose_of_file
+        from nomotheta.workspace.proposing import propose_of_files
 
-        return propose_of_file(file, self.root, table, self.today(), listener)
+        columns = None
+        if into is not None:
+            from nomotheta.rules.shape import existing
+
+            with self.places.open(place or next(iter(self.settings.places))) as opened:
+                columns = existing(opened, into)
+        return propose_of_files(files, self.root, table or into, self.today(), listener, columns)
 
     def propose_table(self, table: str, place_name: str | None = None) -> str:
         """A charter to start from, as TOML, proposed from a table as it is.
@@ -114,21 +136,6 @@ class Workspace:
         from nomotheta.workspace.proposing import metadata_of_charter
 
         return metadata_of_charter(self.compiled([table])[0])
-
-    def write_proposal(self, text: str, file: Path) -> None:
-        """Write a proposal where no charter stands yet.
-
-        Raises:
-            DeclarationError: there is one already, or it cannot be written.
-        """
-        from nomotheta.report.write import write_file
-
-        if file.exists():
-            raise DeclarationError("this file is there already", where=str(file), mend="name another with --to FILE")
-        try:
-            write_file(file, text)
-        except OSError as error:
-            raise DeclarationError(f"it cannot be written: {error.strerror}", where=str(file)) from None
 
     # ---- load
 

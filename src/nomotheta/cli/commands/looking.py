@@ -56,7 +56,13 @@ def _write_page(call: Call, found: Look, page: Path) -> None:
 @command()
 def propose(
     call: Call,
-    file: Annotated[Path | None, typer.Argument(metavar="FILE", help="Data, or metadata that describes it.")] = None,
+    files: Annotated[
+        list[Path] | None,
+        typer.Argument(metavar="FILE", help="Data, one file or several of one pattern; or metadata that describes it."),
+    ] = None,
+    into: Annotated[
+        str | None, typer.Option("--into", metavar="TABLE", help="Take columns and kinds from a table that is there.")
+    ] = None,
     from_table: Annotated[
         str | None, typer.Option("--from-table", metavar="NAME", help="A table in place of a file.")
     ] = None,
@@ -70,36 +76,42 @@ def propose(
         bool, typer.Option("--metadata", help="Write CSV on the Web metadata in place of a charter.")
     ] = False,
     place: Place = None,
-    to: Annotated[Path | None, typer.Option("--to", metavar="FILE", help="Write it there; default: stdout.")] = None,
+    to: Annotated[
+        Path | None, typer.Option("--to", metavar="PATH", help="Write it to a file, or into a folder; default: stdout.")
+    ] = None,
 ) -> None:
     """Write a charter to start from.
 
-    Its comments say what was seen, and what is a guess.
+    Its comments say what was seen, what is a guess, and which rows it would set aside.
     """
     from nomotheta.errors import DeclarationError
-    from nomotheta.workspace.proposing import metadata_of_proposal
+    from nomotheta.workspace.proposing import metadata_of_proposal, propose_of_files, write_proposal
 
-    if sum(each is not None for each in (file, from_table, from_charter)) != 1:
+    if sum([bool(files), from_table is not None, from_charter is not None]) != 1:
         raise DeclarationError("name a file, or a table with --from-table", mend="nomotheta propose inbox/FILE")
     if from_charter and not metadata:
         mend = f"nomotheta propose --from-charter {from_charter} --metadata"
         raise DeclarationError("the charter is there already; only metadata can be written from it", mend=mend)
-    opened = call.workspace()
-    if from_charter:
-        text = opened.metadata(from_charter)
-    elif file is not None:
+    name = table or into or from_table or from_charter or ""
+    opened = call.workspace_if_any() if files and not into else call.workspace()
+    if files:
         with call.bars("look") as listener:
-            text = opened.propose_file(file, table, listener)
-    else:
+            if opened is None:
+                today = datetime.datetime.now().astimezone().date()
+                text, name = propose_of_files(files, Path.cwd(), table, today, listener)
+            else:
+                text, name = opened.propose_files(files, table, listener, into=into, place=place)
+    elif opened is not None and from_charter:
+        text = opened.metadata(from_charter)
+    elif opened is not None:
         text = opened.propose_table(str(from_table), place)
     text = metadata_of_proposal(text) if metadata and not from_charter else text
-    if to:
-        opened.write_proposal(text, to)
+    written = write_proposal(text, to, f"{name}{'-metadata.json' if metadata else '.toml'}") if to else None
     if call.json:
         from nomotheta.report.documents import Proposed
 
-        call.print(Proposed(text, str(to) if to else None))
-    elif to is None:
+        call.print(Proposed(text, str(written) if written else None))
+    elif written is None:
         typer.echo(text)
     else:
-        call.tell(f"written to {to}")
+        call.tell(f"written to {written}")
