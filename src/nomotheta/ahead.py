@@ -54,7 +54,7 @@ def foresee(arguments: Sequence[str]) -> None:
             given[name] = value if equals else next(rest, "")
         elif not each.startswith("-"):
             table = table or each
-    if table and "--again" not in arguments:
+    if table and not any(word.partition("=")[0] in {"--again", "--file"} for word in arguments):
         with contextlib.suppress(ValueError):
             day = datetime.date.fromisoformat(given["--day"]) if given["--day"] else None
             look_ahead(Path(given["--workspace"] or given["-w"]), table, day)

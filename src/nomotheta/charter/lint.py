@@ -213,7 +213,7 @@ def _columns(read: Read) -> list[Problem]:
         path = ("table",) if name == charter.table else ("columns", name)
         found.append(read.source.problem(path, told, "rename it"))
     seen: dict[str, str] = {}
-    for name, header in charter.file_columns().items():
+    for name, header in [(column, each) for column in charter.file_columns() for each in charter.names_of(column)]:
         if header in seen:
             what = f"'{name}' and '{seen[header]}' are both taken from '{header}'"
             found.append(read.source.problem(("columns", name), what, 'write from = "…" at one of them'))

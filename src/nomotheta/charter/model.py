@@ -259,7 +259,7 @@ class Column(Declared):
     """One column of the table."""
 
     kind: KindField | None = None
-    from_: Annotated[str | None, Field(alias="from")] = None
+    origin: Annotated[str | Annotated[list[str], Field(min_length=1)] | None, Field(alias="from")] = None
     at: (
         Annotated[int, Field(ge=1)]
         | Annotated[list[Annotated[int, Field(ge=1)]], Field(min_length=2, max_length=2)]
@@ -285,6 +285,8 @@ class Column(Declared):
     @model_validator(mode="after")
     def _source(self) -> Column:
         source = self.from_ or ""
+        if isinstance(self.origin, list) and any(name.startswith("@") for name in self.origin):
+            raise ValueError("of several names after 'from' each is a header's; write a word with @ alone")
         if source.startswith("@") and source not in {*SYSTEM_COLUMNS, FROM_PLACE}:
             known = ", ".join([*SYSTEM_COLUMNS, FROM_PLACE])
             raise ValueError(f"'{source}' is not known; after 'from' comes a header's name or one of {known}")
@@ -295,6 +297,16 @@ class Column(Declared):
         if self.kind is None and not source.startswith("@") and self.value is None:
             raise ValueError('the column needs a kind; write one such as kind = "text(9)"')
         return self
+
+    @property
+    def from_(self) -> str | None:
+        """The header's name, the first of several, or the `@…` word; None where the header has the column's own."""
+        return self.origin[0] if isinstance(self.origin, list) else self.origin
+
+    @property
+    def further(self) -> tuple[str, ...]:
+        """Other names that the header may have for it, as of older files."""
+        return tuple(self.origin[1:]) if isinstance(self.origin, list) else ()
 
     @property
     def filled(self) -> str | None:
@@ -463,6 +475,11 @@ class Charter(Declared):
             for name, column in self.columns.items()
             if not column.filled and column.value is None
         }
+
+    def names_of(self, column: str) -> tuple[str, ...]:
+        """The names that the header may have for a column of the file."""
+        declared = self.columns[column]
+        return (declared.from_ or column, *declared.further)
 
 
 class Place(Declared):

@@ -44,14 +44,23 @@ def connect(name: str, url: str, root: Path, *, create: bool = False) -> Place:
         PlaceError: it cannot be opened.
     """
     full = with_secrets(url, f"place {name}")
-    scheme, separator, _ = full.partition("://")
+    return opener_of(name, full)(name, full, root, create)
+
+
+def opener_of(name: str, url: str) -> Callable[[str, str, Path, bool], Place]:
+    """What opens a place.
+
+    Raises:
+        DeclarationError: the URL names no database that is known.
+    """
+    scheme, separator, _ = url.partition("://")
     opener = (_OPENERS.get(scheme) or _open_general(scheme)) if separator else None
     if opener is None:
         raise DeclarationError(
             f"no place can be opened with '{masked(url)}'", where=f"nomotheta.toml, place {name}",
             mend=f'write url = "duckdb:///warehouse.duckdb"; known are {", ".join(_OPENERS)}',
         )  # fmt: skip
-    return opener(name, full, root, create)
+    return opener
 
 
 def warm(url: str) -> None:
@@ -107,9 +116,14 @@ def _class(name: str, scheme: str) -> Any:
         return getattr(importlib.import_module(f"nomotheta.place.{module}"), place)
     except ModuleNotFoundError as error:
         raise DeclarationError(
-            f"{module} needs a driver that is not installed: {error.name}", where=f"place {name}",
-            mend=f"pip install 'nomotheta[{module}]'",
+            f"{scheme}:// needs a driver that is not installed: {error.name}", where=f"place {name}",
+            mend=f"pip install 'nomotheta[{_extra(module)}]', or 'nomotheta[all]' for all drivers",
         ) from None  # fmt: skip
+
+
+def _extra(module: str) -> str:
+    """The extra of the package that brings a place's driver."""
+    return module.rpartition(".")[2] if module.startswith("embedded.") else module.partition(".")[0]
 
 
 _POSTGRESQL, _MARIADB = ("postgresql.place", "PostgresPlace"), ("mariadb.place", "MariaPlace")

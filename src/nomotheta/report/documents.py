@@ -12,6 +12,7 @@ from pydantic import TypeAdapter
 from nomotheta.charter import Problem
 from nomotheta.ledger import Entry, Judgement, LoadResult, RunResult, ShownReject, Undone
 from nomotheta.peek import Look
+from nomotheta.peek.table import TableLook
 from nomotheta.place.answer import PlaceAnswer
 from nomotheta.reconcile import Reconciliation
 
@@ -24,6 +25,17 @@ class Linted:
     problems: tuple[Problem, ...]
     notes: tuple[str, ...] = ()
     format: str = "nomotheta/lint/1"
+
+
+@dataclass(frozen=True, slots=True)
+class Began:
+    """A workspace that was made: what of it is new, what was there, and what a `.gitignore` that was there may lack."""
+
+    folder: str
+    made: tuple[str, ...]
+    kept: tuple[str, ...]
+    ignored: tuple[str, ...]
+    format: str = "nomotheta/workspace/1"
 
 
 @dataclass(frozen=True, slots=True)
@@ -160,6 +172,7 @@ class Failure:
 
 
 DOCUMENTS = (
+    Began,
     Linted,
     Proposed,
     Judgements,
@@ -174,6 +187,7 @@ DOCUMENTS = (
     Page,
     Demo,
     Look,
+    TableLook,
     RunResult,
     Failure,
 )

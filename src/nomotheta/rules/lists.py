@@ -19,20 +19,37 @@ if TYPE_CHECKING:
 _TIMES, _LISTED, _OFFENDERS, _REPEATED = (quoted(own(word)) for word in ("times", "listed", "offenders", "repeated"))
 
 
+def repeats_of(
+    asked: Place | Anew, table: str, columns: Sequence[str], shape: Mapping[str, PlaceColumn], *, nulls: bool = False
+) -> tuple[str, str]:  # fmt: skip
+    """The statements that count the rows whose key another row has, and that list such keys; null is no key.
+
+    Args:
+        asked: who answers.
+        table: whose rows.
+        columns: the key.
+        shape: the table's columns.
+        nulls: whether null is a value as any other.
+    """
+    present = [f"{quoted(name)} IS NOT NULL" for name in columns]
+    rowset = asked.rowset(table, None if nulls else " AND ".join(present))
+    exact = [asked.exactly(quoted(name), shape[name]) for name in columns]
+    named = ", ".join(f"{sql} AS {quoted(name)}" for sql, name in zip(exact, columns, strict=True))
+    groups = f"SELECT {named}, count(*) AS {_TIMES} {rowset} GROUP BY {', '.join(exact)} HAVING count(*) > 1"
+    return f"SELECT coalesce(sum({_TIMES} - 1), 0) AS {quoted(BREAKS)} FROM ({groups}) AS {_REPEATED}", groups
+
+
 def key(question: Question, check: Check) -> Finding:
     """Rows whose key another row of the table has."""
     scope = question.scope_of(check)
-    listed = ", ".join(quoted(name) for name in check.columns)
-    present = [f"{quoted(name)} IS NOT NULL" for name in check.columns]
-    rowset = question.asked.rowset(question.table, None if check.whole_row else " AND ".join(present))
-    exact = [question.asked.exactly(quoted(name), question.shape[name]) for name in check.columns]
-    named = ", ".join(f"{sql} AS {quoted(name)}" for sql, name in zip(exact, check.columns, strict=True))
-    groups = f"SELECT {named}, count(*) AS {_TIMES} {rowset} GROUP BY {', '.join(exact)} HAVING count(*) > 1"
-    sql = f"SELECT coalesce(sum({_TIMES} - 1), 0) AS {quoted(BREAKS)} FROM ({groups}) AS {_REPEATED}"
+    sql, groups = repeats_of(
+        question.asked, question.table, check.columns, question.shape, nulls=check.whole_row
+    )  # fmt: skip
     breaks = int(question.asked.fetch(sql).to_pylist()[0][BREAKS])
     rows = question.count(Scope())
 
     def samples() -> Samples:
+        listed = ", ".join(quoted(name) for name in check.columns)
         found = question.asked.fetch(f"{groups} ORDER BY {_TIMES} DESC, {listed} LIMIT {SAMPLES}")
         return samples_of(found.rename_columns([*found.column_names[:-1], "times"]), question.private)
 

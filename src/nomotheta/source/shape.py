@@ -53,7 +53,7 @@ def _matched(source: SourceFile, charter: Charter) -> Shape:
     positions: dict[str, int] = {}
     missing: dict[str, str] = {}
     twice: list[str] = []
-    for column, name in wanted.items():
+    for column in wanted:
         at = charter.columns[column].at
         if isinstance(at, int):
             if at > len(header):
@@ -61,14 +61,17 @@ def _matched(source: SourceFile, charter: Charter) -> Shape:
                 raise DeliveryError(told, where=source.name, mend="check the delimiter, or change 'at' in the charter")
             positions[column] = at - 1
             continue
-        found = [place for place, other in enumerate(named) if other == (_loosely(name) if loose else name)]
+        names = {_loosely(each) if loose else each for each in charter.names_of(column)}
+        found = [place for place, other in enumerate(named) if other in names]
         if len(found) == 1:
             positions[column] = found[0]
         elif found:
-            twice.append(name)
+            twice.append("' and '".join(dict.fromkeys(header[place] for place in found)))
+            positions[column] = found[0]
         else:
-            missing[column] = name
-    extra = [name for place, name in enumerate(header) if place not in positions.values() and name not in twice]
+            missing[column] = "' or '".join(charter.names_of(column))
+    known = {_loosely(each) if loose else each for column in wanted for each in charter.names_of(column)}
+    extra = [name for place, name in enumerate(header) if place not in positions.values() and named[place] not in known]
     load = charter.load
     absent = tuple(missing) if load.missing_columns == "null" and len(missing) < len(wanted) else ()
     lacking = [] if absent else list(missing.values())
@@ -121,7 +124,7 @@ def _check_no_header(source: SourceFile, charter: Charter, shape: Shape) -> None
     first = source.first
     if not first:
         return
-    names = {_loosely(name) for pair in charter.file_columns().items() for name in pair}
+    names = {_loosely(name) for column in charter.file_columns() for name in (column, *charter.names_of(column))}
     known = [value for value in first if _loosely(value) in names]
     fits = _fits(source, charter, first, shape.positions)
     words = not any(letter.isdigit() for value in first for letter in value)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from functools import cached_property
 from pathlib import Path
 from typing import Any
@@ -55,6 +55,12 @@ class Charters:
         """The charters' files, and what is wrong with them; nothing of the data is touched."""
         _, problems, names = self._linted
         return names, problems
+
+    def known(self) -> Mapping[str, Compiled]:
+        """The charters that can be carried out, by their tables, whatever is wrong with others."""
+        compiled, problems, _ = self._linted
+        wrong = {problem.file for problem in problems}
+        return {table: each for table, each in compiled.items() if each.file not in wrong}
 
     def notes(self) -> list[str]:
         """Of the charters' loads, those that could not be taken out again, and why."""

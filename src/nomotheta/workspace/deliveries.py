@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from pathlib import Path
 
 from blake3 import blake3
 
@@ -15,7 +16,7 @@ from nomotheta.ledger import BadFile, LeftOut
 from nomotheta.place.base import LoadedFile, Mark, Place
 from nomotheta.place.marks import files_known, outlived
 from nomotheta.place.render import Now
-from nomotheta.source.delivery import ArrivedFile, arrived, expected
+from nomotheta.source.delivery import ArrivedFile, arrived, expected, literal
 from nomotheta.source.stated import check_sums, sidecars
 from nomotheta.unpack import raw_chunks
 from nomotheta.workspace.context import Context
@@ -71,8 +72,8 @@ class NothingArrivedError(Exception):
 # ---- what has arrived
 
 
-def arrive(context: Context, compiled: Compiled, day: datetime.date) -> Delivered:
-    """The files of a table's delivery for a day, each read through once; no place is touched.
+def arrive(context: Context, compiled: Compiled, day: datetime.date, files: Sequence[Path] = ()) -> Delivered:
+    """The files of a table's delivery for a day, or those that are named, each read through once; no place is touched.
 
     Raises:
         DeclarationError: the charter declares no delivery.
@@ -89,30 +90,37 @@ def arrive(context: Context, compiled: Compiled, day: datetime.date) -> Delivere
     def leave_out(name: str, error: DeliveryError) -> None:
         bad.append(BadFile(name, error.what, error.mend))
 
+    chosen = [literal(_from_root(context.root, file)) for file in files]
     found = arrived(
-        context.root, expected(delivery, day), compiled.layout, optional=delivery.optional,
+        context.root, chosen or expected(delivery, day), compiled.layout, optional=delivery.optional and not chosen,
         leave_out=leave_out if some else None,
     )  # fmt: skip
     if not found and not bad:
         raise NothingArrivedError
-    if delivery.parts:
+    if delivery.parts and not chosen:
         _check_parts(delivery.parts, compiled, day, len(found) + len(bad))
     for each in found:
         tell(each.name, f"arrived: {each.survey.bytes_of_content:,} bytes, BLAKE3 {each.survey.content[:16]}…")
-    files, stated = [], dict[str, str]()
+    sound, stated = list[ArrivedFile](), dict[str, str]()
     for group in [[file] for file in found] if some else [found]:
         try:
             stated |= _vouched(context, compiled, group, day, len(found))
-            files += group
+            sound += group
         except DeliveryError as error:
             if not some:
                 raise
             leave_out(group[0].name, error)
-    if not files:
+    if not sound:
         first = bad[0]
         more = f" ({counted(len(bad) - 1, 'more file')} cannot be loaded either)" if len(bad) > 1 else ""
         raise DeliveryError(first.message + more, where=first.file, mend=first.mend)
-    return Delivered(files, delivery.daily, stated, tuple(sorted(bad, key=lambda each: each.file)))
+    return Delivered(sound, delivery.daily, stated, tuple(sorted(bad, key=lambda each: each.file)))
+
+
+def _from_root(root: Path, file: Path) -> str:
+    """A file's path as messages and the ledger show it: from the workspace on, where it is in there."""
+    path = file.resolve()
+    return path.relative_to(root).as_posix() if path.is_relative_to(root) else str(path)
 
 
 def _check_parts(parts: int, compiled: Compiled, day: datetime.date, here: int) -> None:

@@ -35,12 +35,13 @@ class Wanted:
     """How a load is asked for.
 
     With `create` a table that is not there is made; with `again` a delivery that was loaded for this very day is no
-    failure; with `even_if_loaded` it is loaded once more.
+    failure; with `even_if_loaded` it is loaded once more; `files` are loaded whatever files the charter names.
     """
 
     create: bool = False
     again: bool = False
     even_if_loaded: bool = False
+    files: tuple[Path, ...] = ()
 
 
 def load_delivery(
@@ -71,7 +72,7 @@ def _loaded(context: Context, attempt: Attempt, wanted: Wanted, listener: Listen
     compiled = attempt.compiled
     if attempt.place in context.settings.places:
         warm(context.settings.places[attempt.place].url)
-    attempt.arrived = arrive(context, compiled, attempt.day)
+    attempt.arrived = arrive(context, compiled, attempt.day, wanted.files)
     with context.places.open(attempt.place, create=wanted.create) as place:
         settle(context, place)
         if wanted.create and place.columns(attempt.table) is None:
@@ -167,7 +168,7 @@ def rehearse_delivery(
     """The whole load in memory, to find out whether a delivery would pass."""
     attempt = Attempt(context, compiled, place_name or compiled.place, day)
     try:
-        attempt.arrived = arrive(context, compiled, day)
+        attempt.arrived = arrive(context, compiled, day, wanted.files)
         with (
             context.places.rehearsal(attempt.place, attempt.table) as (place, in_memory),
             tempfile.TemporaryDirectory(prefix="nomotheta-") as folder,

@@ -10,6 +10,7 @@ import datetime
 import zoneinfo
 from collections.abc import Callable, Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from nomotheta.charter import Compiled, Problem, read_settings
 from nomotheta.errors import DeclarationError, NomothetaError
@@ -21,6 +22,9 @@ from nomotheta.workspace.charters import CHARTERS, declared_wrong
 from nomotheta.workspace.context import Context, moment
 from nomotheta.workspace.places import SETTINGS
 from nomotheta.workspace.telling import tell
+
+if TYPE_CHECKING:
+    from nomotheta.peek.table import TableLook
 
 
 def folder_of(folder: Path) -> Path | None:
@@ -86,6 +90,28 @@ class Workspace:
         """
         return self.charters.compiled(tables)
 
+    # ---- looking
+
+    def look_at_table(self, table: str, *, place: str | None = None, where: str = "", by: str = "") -> TableLook:
+        """A look at a table: its rows, or those that meet a condition; its declared key, where it has a charter.
+
+        Raises:
+            PlaceError: there is no such table, or the place cannot be reached.
+            DeclarationError: the condition or the column is none of this table.
+        """
+        from nomotheta.peek.table import look_at_table
+
+        charters = self.charters.known()
+        compiled = charters.get(table)
+        name = place or (compiled.place if compiled else next(iter(self.settings.places)))
+        now = self.context.now(moment(), self.today(), None)
+        key = next((each.columns for each in compiled.charter.real_keys()), ()) if compiled else ()
+        with self.places.open(name) as opened:
+            return look_at_table(
+                opened, table, now, where=where, by=by, key=key, kinds=compiled.charter.kinds() if compiled else None,
+                private=compiled.charter.private() if compiled else frozenset(),
+            )  # fmt: skip
+
     # ---- proposal
 
     def propose_files(
@@ -141,20 +167,21 @@ class Workspace:
 
     def load(
         self, table: str, day: datetime.date, *, place: str | None = None, create: bool = False, again: bool = False,
-        even_if_loaded: bool = False, run_id: int | None = None, listener: Listener = nobody,
+        even_if_loaded: bool = False, files: Sequence[Path] = (), run_id: int | None = None,
+        listener: Listener = nobody,
     ) -> LoadResult:  # fmt: skip
         """Load a table's delivery for a day, and judge what was loaded before it is committed.
 
         What goes wrong with the delivery or the place is told by the result, not raised. With `again`, a delivery
         that was loaded for this very day already is no failure, but left alone; with `even_if_loaded` it is loaded
-        once more, and the result says so.
+        once more, and the result says so. `files` are loaded in place of those that the charter names.
 
         Raises:
             DeclarationError: the charter or the call is wrong.
         """
         from nomotheta.workspace.loading import Wanted, load_delivery
 
-        compiled, wanted = self.compiled([table])[0], Wanted(create, again, even_if_loaded)
+        compiled, wanted = self.compiled([table])[0], Wanted(create, again, even_if_loaded, tuple(files))
         return load_delivery(self.context, compiled, day, place, run_id, wanted, listener)
 
     def undo(self, *loads: int, run_id: int | None = None) -> list[Undone]:
@@ -170,7 +197,7 @@ class Workspace:
 
     def rehearse(
         self, table: str, day: datetime.date, *, place: str | None = None, create: bool = False,
-        even_if_loaded: bool = False, listener: Listener = nobody,
+        even_if_loaded: bool = False, files: Sequence[Path] = (), listener: Listener = nobody,
     ) -> LoadResult:  # fmt: skip
         """The whole load and its rules, and nothing stands; the ledger is not touched.
 
@@ -179,7 +206,7 @@ class Workspace:
         """
         from nomotheta.workspace.loading import Wanted, rehearse_delivery
 
-        compiled, wanted = self.compiled([table])[0], Wanted(create, even_if_loaded=even_if_loaded)
+        compiled, wanted = self.compiled([table])[0], Wanted(create, even_if_loaded=even_if_loaded, files=tuple(files))
         return rehearse_delivery(self.context, compiled, day, place, wanted, listener)
 
     def load_mended(

@@ -18,6 +18,9 @@ def load(
     mended: Annotated[
         Path | None, typer.Argument(metavar="FILE", help="With --again: the rows of rejects --csv, mended.")
     ] = None,
+    file: Annotated[
+        Path | None, typer.Option("--file", metavar="PATH", help="Load this file, whatever the charter's pattern.")
+    ] = None,
     day: Day = None,
     place: Place = None,
     create: Create = False,
@@ -37,7 +40,7 @@ def load(
 
     Rows that do not fit are set aside; the rules are judged before anything is committed.
     """
-    _check_again(mended, again=again, others=bool(rehearse or day or create or even_if_loaded))
+    _check_again(mended, again=again, others=bool(rehearse or day or create or even_if_loaded or file))
     opened = call.workspace()
     with call.bars("load") as listener:
         if again and mended is None:
@@ -48,7 +51,7 @@ def load(
             carry_out = opened.rehearse if rehearse else opened.load
             result = carry_out(
                 table, day_given(day, opened) or opened.today(), place=place, create=create,
-                even_if_loaded=even_if_loaded, listener=listener,
+                even_if_loaded=even_if_loaded, files=[file] if file else [], listener=listener,
             )  # fmt: skip
             results = [result]
     verdict = gravest(result.verdict for result in results)
@@ -70,11 +73,11 @@ def _check_again(file: Path | None, *, again: bool, others: bool) -> None:
     from nomotheta.errors import DeclarationError
 
     if again and others:
-        told = "--again cannot be combined with --day, --create, --rehearse or --even-if-loaded"
+        told = "--again cannot be combined with --day, --file, --create, --rehearse or --even-if-loaded"
         raise DeclarationError(told, mend="the day is that of the load whose rows were mended")
     if file is not None and not again:
-        raise DeclarationError("the charter says which files are loaded, so none is named here", where=str(file),
-                               mend="to load corrected rows: nomotheta load TABLE --again FILE")  # fmt: skip
+        raise DeclarationError("a file is named by --file, or by --again", where=str(file),
+                               mend=f"load it with --file {file}; corrected rejects with --again {file}")  # fmt: skip
 
 
 @command()

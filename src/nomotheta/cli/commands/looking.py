@@ -1,4 +1,4 @@
-"""What a file is, before anything is declared about it; and a charter to start from."""
+"""What a file or a table is, before anything is declared about it; and a charter to start from."""
 
 from __future__ import annotations
 
@@ -9,28 +9,54 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from nomotheta.cli.command import Call, command
-from nomotheta.cli.options import Place
+from nomotheta.cli.options import Place, complete_places
 
 if TYPE_CHECKING:
     from nomotheta.peek import Look
 
 
-@command(workspace=False)
+@command()
 def peek(
     call: Call,
-    file: Annotated[Path, typer.Argument(metavar="FILE", help="A file of any format, plain or packed.")],
+    what: Annotated[
+        str, typer.Argument(metavar="FILE|TABLE", help="A file of any format, plain or packed; or a table.")
+    ],
     rows: Annotated[
         int | None, typer.Option("--rows", metavar="N", min=1, help="Read only so many; default: all.")
     ] = None,
     page: Annotated[
         Path | None, typer.Option("--page", metavar="FILE", help="Write an HTML page too, with one chart per column.")
     ] = None,
+    delimiter: Annotated[str | None, typer.Option("--delimiter", metavar="TEXT", help="Not guessed.")] = None,
+    quote: Annotated[str | None, typer.Option("--quote", metavar="CHARACTER", help="Not guessed.")] = None,
+    encoding: Annotated[str | None, typer.Option("--encoding", metavar="NAME", help="Not guessed.")] = None,
+    header: Annotated[
+        bool | None, typer.Option("--header/--no-header", help="Whether the first line names the columns.")
+    ] = None,
+    place: Annotated[
+        str | None,
+        typer.Option("--place", metavar="NAME", help="Of a table: where it is.", autocompletion=complete_places),
+    ] = None,
+    where: Annotated[
+        str | None, typer.Option("--where", metavar="CONDITION", help="Of a table: only rows that meet it.")
+    ] = None,
+    by: Annotated[
+        str | None, typer.Option("--by", metavar="COLUMN", help="Of a table: count the rows per value.")
+    ] = None,
 ) -> None:
-    """Look at a file: layout, columns, kinds, keys, oddities."""
+    """Look at a file or a table: columns, kinds, blanks, keys, oddities."""
+    given = {"delimiter": delimiter, "quote": quote, "encoding": encoding, "header": header}
+    if place is not None or where is not None or by is not None or not _is_file(call, what):
+        _check_of_table(what, bool(rows or page or any(each is not None for each in given.values())))
+        _peek_table(call, what, place, where or "", by or "")
+        return
     from nomotheta.peek import look
 
     with call.bars("look") as listener:
-        found = look(file, rows, listener, spreads=bool(call.json or page))
+        found = look(
+            Path(what), rows, listener, spreads=bool(call.json or page),
+            given={key: value for key, value in given.items() if value is not None},
+        )  # fmt: skip
     if page:
         _write_page(call, found, page)
     if call.json:
@@ -39,6 +65,29 @@ def peek(
     from nomotheta.cli.screens.look import show_look
 
     show_look(found)
+
+
+def _is_file(call: Call, what: str) -> bool:
+    """Whether a file is meant: there is one, or no workspace in which a table could be."""
+    return Path(what).exists() or "/" in what or call.workspace_if_any() is None
+
+
+def _check_of_table(table: str, of_file: bool) -> None:
+    from nomotheta.errors import DeclarationError
+
+    if of_file:
+        told = "--rows, --page and how a file is written are for files, and there is no file of this name"
+        raise DeclarationError(told, where=table, mend="leave them out to look at the table")
+
+
+def _peek_table(call: Call, table: str, place: str | None, where: str, by: str) -> None:
+    found = call.workspace().look_at_table(table, place=place, where=where, by=by)
+    if call.json:
+        call.print(found)
+        return
+    from nomotheta.cli.screens.table import show_table
+
+    show_table(found)
 
 
 def _write_page(call: Call, found: Look, page: Path) -> None:

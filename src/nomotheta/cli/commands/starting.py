@@ -1,4 +1,4 @@
-"""A first look: the demo."""
+"""The first hour: the demo, and a workspace of one's own."""
 
 from __future__ import annotations
 
@@ -37,3 +37,32 @@ def demo(
     from nomotheta.cli.screens.night import show_demo
 
     show_demo(runs, folder, paths)
+
+
+@command(workspace=False)
+def begin(
+    call: Call,
+    folder: Annotated[
+        Path, typer.Argument(metavar="FOLDER", help="The folder; default: here.", show_default=False)
+    ] = Path(),
+    place: Annotated[
+        str | None,
+        typer.Option("--place", metavar="URL", help="Where the tables live; default: duckdb:///warehouse.duckdb."),
+    ] = None,
+) -> None:
+    """Make a workspace: settings, a folder for charters, one for files.
+
+    What is there already is left as it is.
+    """
+    from nomotheta.workspace.beginning import DEFAULT_URL, begin
+
+    begun = begin(folder, place or DEFAULT_URL)
+    if call.json:
+        from nomotheta.report.documents import Began
+
+        call.print(Began(str(begun.folder), begun.made, begun.kept, begun.ignored))
+        return
+    if not call.quiet:
+        from nomotheta.cli.screens.begun import show_begun
+
+        show_begun(begun)

@@ -9,7 +9,7 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from nomotheta.cli.paint import GREEN, YELLOW, cell, indented, out, plain_table, rows_told
+from nomotheta.cli.paint import GAP, GREEN, YELLOW, cell, indented, out, plain_table, rows_told
 from nomotheta.errors import counted, visible
 from nomotheta.peek import Look, SeenColumn
 
@@ -54,7 +54,8 @@ def show_look(found: Look) -> None:
         console.print(indented(Text(more, "dim"), 2))
     console.print(indented(Text.assemble(("may be a key  ", "dim"), _keys(found)), 2))
     _show_oddities(console, found)
-    _show_first_rows(console, found)
+    console.print()
+    show_rows(console, [column.name for column in found.columns], found.first_rows[:5])
 
 
 def _keys(found: Look) -> str:
@@ -66,23 +67,22 @@ def _keys(found: Look) -> str:
     return ", ".join(keys[:_MOST_KEYS]) + more or "no column, and no pair that was tried"
 
 
-def _show_first_rows(console: Console, found: Look) -> None:
-    """The first rows, as many columns as the terminal is wide."""
-    if not found.first_rows:
+def show_rows(console: Console, names: Sequence[str], rows: Sequence[Sequence[str | None]]) -> None:
+    """A few rows, as many columns as the terminal is wide."""
+    if not rows:
         return
-    names = [visible(column.name) for column in found.columns[:_MOST_COLUMNS]]
-    cells = [[_short(value, 24) for value in row[:_MOST_COLUMNS]] for row in found.first_rows[:5]]
-    widths = (max(len(name), *(len(row[at].plain) for row in cells)) + 3 for at, name in enumerate(names))
+    heads = [visible(name) for name in names[:_MOST_COLUMNS]]
+    cells = [[_short(value, 24) for value in row[:_MOST_COLUMNS]] for row in rows]
+    widths = (max(len(name), *(row[at].cell_len for row in cells)) + GAP for at, name in enumerate(heads))
     room = console.width
     fitting = sum(1 for _ in itertools.takewhile(lambda end: end <= room, itertools.accumulate(widths))) or 1
-    rows = plain_table(*((name, "") for name in names[:fitting]))
+    table = plain_table(*((name, "") for name in heads[:fitting]))
     for row in cells:
-        rows.add_row(*row[:fitting])
-    console.print()
-    console.print(indented(rows, 2))
-    more = len(found.columns) - fitting
+        table.add_row(*row[:fitting])
+    console.print(indented(table, 2))
+    more = len(names) - fitting
     if more:
-        left = ", ".join(visible(column.name) for column in found.columns[fitting : fitting + 4])
+        left = ", ".join(visible(name) for name in names[fitting : fitting + 4])
         console.print(indented(Text(f"and {more:,} more: {left}{', …' if more > 4 else ''}", "dim"), 2))
 
 

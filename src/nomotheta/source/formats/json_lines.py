@@ -35,6 +35,7 @@ class JsonLinesFile(LineFile):
 
     _seen: set[str] = field(default_factory=set)
     _sound: int = 0
+    _wanted: list[str] = field(default_factory=list)
 
     def header_lines(self) -> int:
         """None: every line is an object."""
@@ -59,12 +60,18 @@ class JsonLinesFile(LineFile):
                     continue
                 objects_read += 1
             break
-        wanted = list(self.charter.file_columns().values()) if self.charter else []
+        wanted = self._wanted = self._names(seen) if self.charter else []
         often = [name for name, times in seen.items() if name not in wanted and 2 * times > objects_read]
         known = [name for name in seen if name in wanted] if not self.charter else wanted
         self.header = [*known, *often] if objects_read or not lines else []
         self.lines = type(self.lines)()
         return self.header
+
+    def _names(self, seen: Counter[str]) -> list[str]:
+        """The members that the charter's columns come from: of several names, the one that most of the objects have."""
+        charter = self.charter
+        assert charter is not None  # noqa: S101
+        return [max(charter.names_of(column), key=lambda name: seen[name]) for column in charter.file_columns()]
 
     def _array(self, line: bytes) -> DeliveryError:
         """What to say of a file that begins with a bracket."""
@@ -100,7 +107,7 @@ class JsonLinesFile(LineFile):
         """
         if self.charter is None or self.charter.load.missing_columns == "null" or not self._sound:
             return
-        lacking = [name for name in self.charter.file_columns().values() if name not in self._seen]
+        lacking = [name for name in self._wanted if name not in self._seen]
         if lacking:
             told = "no object has the member " + ", ".join(f"'{name}'" for name in lacking)
             mend = 'ask the sender what changed, or write missing_columns = "null" under [load]'
