@@ -284,9 +284,9 @@ def _values(reader: _Reader, path: Path, kind: Kind, raw: Sequence[Any]) -> list
 
 _HABITS = {
     "ilike": "compare without case: lower(x) like 'a%'",
-    "similar": "use a pattern: x matches '[A-Z]{3}'",
-    "regexp": "use a pattern: x matches '[A-Z]{3}'",
-    "rlike": "use a pattern: x matches '[A-Z]{3}'",
+    "similar": "write regexp_like(x, '[A-Z]{3}')",
+    "regexp": "write regexp_like(x, '[A-Z]{3}')",
+    "rlike": "write regexp_like(x, '[A-Z]{3}')",
     "date_trunc": "compare parts: extract(year from x) = 2026, or a range: x >= date '2026-01-01'",
     "datediff": "subtract the days: x - y",
     "dateadd": "add days: x + 7",

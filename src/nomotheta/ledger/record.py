@@ -5,11 +5,13 @@ from __future__ import annotations
 import datetime
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Literal
+from typing import Any, ClassVar, Literal
 
+from nomotheta.errors import counted
 from nomotheta.load.balance import Balance
 from nomotheta.reconcile import Reconciliation
 from nomotheta.rules.finding import Finding, Verdict
+from nomotheta.tabular import Tabular
 
 State = Literal[
     "loaded", "undone", "refused", "unchanged", "nothing arrived", "held back", "failed", "started", "cut off",
@@ -53,7 +55,7 @@ class ShownReject:
 
 
 @dataclass(frozen=True, slots=True)
-class LoadResult:
+class LoadResult(Tabular):
     """What came of a load.
 
     `state`: loaded; undone (rules, tolerance); refused (the delivery is missing, corrupt or came before); unchanged
@@ -96,6 +98,15 @@ class LoadResult:
     despite: int | None = None
     seconds: float = 0.0
     format: str = "nomotheta/load/1"
+    COLUMNS: ClassVar[Mapping[str, str]] = Finding.COLUMNS
+
+    def caption(self) -> str:
+        """The table, its verdict, and what is listed."""
+        return f"{self.table}: {self.verdict}, {counted(len(self.findings), 'rule')}"
+
+    def as_rows(self) -> list[dict[str, Any]]:
+        """Its findings, one a row."""
+        return [each.record() for each in self.findings]
 
 
 @dataclass(frozen=True, slots=True)
@@ -121,7 +132,7 @@ class Undone:
 
 
 @dataclass(frozen=True, slots=True)
-class Judgement:
+class Judgement(Tabular):
     """What came of judging a table."""
 
     table: str
@@ -133,6 +144,15 @@ class Judgement:
     mend: str = ""
     seconds: float = 0.0
     format: str = "nomotheta/judgement/1"
+    COLUMNS: ClassVar[Mapping[str, str]] = Finding.COLUMNS
+
+    def caption(self) -> str:
+        """The table, its verdict, and what is listed."""
+        return f"{self.table}: {self.verdict}, {counted(len(self.findings), 'rule')}"
+
+    def as_rows(self) -> list[dict[str, Any]]:
+        """Its findings, one a row."""
+        return [each.record() for each in self.findings]
 
 
 @dataclass(frozen=True, slots=True)
@@ -149,8 +169,8 @@ class TableResult:
 
 
 @dataclass(frozen=True, slots=True)
-class RunResult:
-    """What came of a night's run."""
+class RunResult(Tabular):
+    """What came of a night's run; `rehearsed` says that it was a trial, of which nothing stays."""
 
     run_id: int
     workspace: str
@@ -159,7 +179,20 @@ class RunResult:
     seconds: float
     verdict: Verdict
     tables: tuple[TableResult, ...]
+    rehearsed: bool = False
     format: str = "nomotheta/run/1"
+    COLUMNS: ClassVar[Mapping[str, str]] = {
+        "table": "text", "verdict": "text", "state": "text", "load_no": "integer", "loaded": "integer",
+        "rejected": "integer", "copies": "integer", "conflicts": "integer", "in_table": "integer", "message": "text",
+    }  # fmt: skip
+
+    def caption(self) -> str:
+        """The workspace, the day and the verdict."""
+        return f"{self.workspace}, {self.day}: {self.verdict}"
+
+    def as_rows(self) -> list[dict[str, Any]]:
+        """Its tables, one a row; counts are of what this run loaded."""
+        return [_record(each) for each in self.tables]
 
     @classmethod
     def of_one(
@@ -168,6 +201,15 @@ class RunResult:
         """A single load as a run of one table, without a number, so that it is told and shown like one."""
         table = TableResult(load.table, load.verdict, load, about, owners)
         return cls(0, workspace, load.day, started, load.seconds, load.verdict, (table,))
+
+
+def _record(result: TableResult) -> dict[str, Any]:
+    load, balance = result.load, result.load.balance
+    names = ("loaded", "rejected", "copies", "conflicts")
+    counts = {} if balance is None else {name: getattr(balance, name) for name in names}
+    message = "; ".join(filter(None, [load.message, result.message]))
+    return {"table": result.table, "verdict": result.verdict, "state": load.state, "load_no": load.load_no,
+            "in_table": load.table_rows, "message": message, **counts}  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, fields
-from typing import Literal
+from typing import Any, ClassVar, Literal
 
 from nomotheta.errors import counted
 from nomotheta.place.staging import Merged
+from nomotheta.tabular import Tabular
 
 _LISTED, _WORST = 8, 5  # files that are shown one by one; of more, those with the most rows set aside
 How = Literal["append", "overwrite", "merge"]
@@ -96,11 +97,12 @@ class FileCount:
         return " + ".join([*parts, f"{self.empty:,} empty", f"{self.record_lines:,} in records"])
 
 
+_COUNTS = [each.name for each in fields(FileCount)][3:-1]
 _SUMMED = [each.name for each in fields(FileCount)][2:-1]
 
 
 @dataclass(frozen=True, slots=True)
-class Balance:
+class Balance(Tabular):
     """Lines: every line is header, comment, empty, footer, or part of a record.
 
     Rows: every record is loaded, rejected, a copy of a row with its key, in conflict with it, or skipped as blank.
@@ -124,6 +126,17 @@ class Balance:
     inserted: int = 0
     updated: int = 0
     unchanged: int = 0
+    COLUMNS: ClassVar[Mapping[str, str]] = {"file": "text", **dict.fromkeys(_COUNTS, "integer")}
+
+    def caption(self) -> str:
+        """The table's rows before and after."""
+        return (
+            f"{self.how}: {self.before:,} before − {self.removed:,} replaced + {self.loaded:,} loaded → {self.after:,}"
+        )
+
+    def as_rows(self) -> list[dict[str, Any]]:
+        """Its files, one a row: their lines by what they are, and their records by what became of them."""
+        return [{name: getattr(each, name) for name in self.COLUMNS} for each in self.files]
 
     @classmethod
     def of(

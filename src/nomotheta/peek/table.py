@@ -4,16 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, ClassVar
 
 from nomotheta.conditions import ConditionError, Kind, Node, build, check, own, parse_pattern, quoted
-from nomotheta.errors import DeclarationError, NomothetaError, PlaceError, did_you_mean
+from nomotheta.errors import DeclarationError, NomothetaError, PlaceError, counted, did_you_mean
 from nomotheta.kinds.show import show
 from nomotheta.place.base import Place, PlaceColumn
 from nomotheta.place.render import Now
 from nomotheta.rules.finding import HIDDEN
 from nomotheta.rules.lists import repeats_of
 from nomotheta.rules.shape import existing
+from nomotheta.tabular import Tabular
 
 _ORDERED = frozenset({"text", "integer", "decimal", "real", "date", "time", "timestamp", "timestamptz"})
 _FIRST, _MOST = 5, 40  # rows that are shown; values of a column that are counted one by one
@@ -58,7 +59,7 @@ class Counted:
 
 
 @dataclass(frozen=True, slots=True)
-class TableLook:
+class TableLook(Tabular):
     """What a table holds. `repeats` counts the rows whose `key` another one has, where a key is declared."""
 
     table: str
@@ -71,6 +72,18 @@ class TableLook:
     by: Counted | None
     first_rows: tuple[tuple[str | None, ...], ...]
     format: str = "nomotheta/table-look/1"
+    COLUMNS: ClassVar[Mapping[str, str]] = {
+        "name": "text", "type_name": "text", "kind": "text", "nulls": "integer", "empty": "integer",
+        "spaces": "integer", "white": "integer", "distinct": "integer", "lowest": "text", "highest": "text",
+    }  # fmt: skip
+
+    def caption(self) -> str:
+        """The table and its rows."""
+        return f"{self.table}: {counted(self.rows, 'row')} in {self.place}"
+
+    def as_rows(self) -> list[dict[str, Any]]:
+        """Its columns, one a row."""
+        return [{name: getattr(each, name) for name in self.COLUMNS} for each in self.columns]
 
 
 def look_at_table(

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import importlib
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Set
 from pathlib import Path
 from typing import Any
 
@@ -150,11 +150,11 @@ def _file_path(url: str, root: Path) -> tuple[Path, str]:
     return root / rest, rest
 
 
-def rehearsal(name: str, url: str, root: Path, table: str) -> tuple[Place, bool]:
+def rehearsal(name: str, url: str, root: Path, tables: Set[str]) -> tuple[Place, bool]:
     """A place for a load that is not to stand, and whether it is one in memory.
 
-    That holds a table and its loads' marks as they are in a DuckDB file, and sees its other tables. Any other database
-    is opened itself: there the load is undone at its end.
+    That holds some tables and the marks of loads as they are in a DuckDB file, and sees its other tables. Any other
+    database is opened itself: there the load is undone at its end.
 
     Raises:
         DeclarationError: the URL names no database that is known, or a secret is not set.
@@ -166,4 +166,4 @@ def rehearsal(name: str, url: str, root: Path, table: str) -> tuple[Place, bool]
     if not full.startswith("duckdb://"):
         return connect(name, url, root), False
     path, shown = _file_path(full, root)
-    return DuckPlace.rehearsal(name, path, shown, table), True
+    return DuckPlace.rehearsal(name, path, shown, tables), True

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Literal
+from typing import Any, ClassVar, Literal
+
+from nomotheta.tabular import Tabular
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,7 +44,7 @@ class RowDifference:
 
 
 @dataclass(frozen=True, slots=True)
-class Reconciliation:
+class Reconciliation(Tabular):
     """Files against a table.
 
     `files_rows` is what should be there: records − rejected − copies − conflicts, and those of them that were `mended`
@@ -70,3 +73,19 @@ class Reconciliation:
     differing_rows: int | None = None
     uncompared: tuple[str, ...] = ()
     format: str = field(default="nomotheta/reconciliation/1")
+    COLUMNS: ClassVar[Mapping[str, str]] = {
+        "key": "text", "where": "text", "column": "text", "files": "text", "table": "text"
+    }  # fmt: skip
+
+    def caption(self) -> str:
+        """The table, what was compared, and the verdict."""
+        return f"{self.table}, {self.over}: {self.verdict}"
+
+    def as_rows(self) -> list[dict[str, Any]]:
+        """The differences, a row for each cell that differs, or for a row that one side lacks."""
+        found = []
+        for each in self.differences:
+            key = ", ".join(f"{name} = {'null' if value is None else value}" for name, value in each.key)
+            cells = [{"column": cell.column, "files": cell.files, "table": cell.table} for cell in each.cells]
+            found += [{"key": key, "where": each.where, **cell} for cell in cells or [{}]]
+        return found

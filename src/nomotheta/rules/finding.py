@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
-from typing import Any, Literal
+from typing import Any, ClassVar, Literal
 
 from nomotheta.charter import Check
 from nomotheta.kinds.show import show
@@ -46,6 +46,15 @@ class Finding:
     over: str = "table"
     samples: Samples = NO_SAMPLES
     sql: str = ""
+    COLUMNS: ClassVar[Mapping[str, str]] = {
+        "rule": "text", "sort": "text", "verdict": "text", "columns": "text", "breaks": "integer", "rows": "integer",
+        "set_aside": "integer", "message": "text", "because": "text", "otherwise": "text", "tolerate": "text",
+        "over": "text", "sql": "text",
+    }  # fmt: skip
+
+    def record(self) -> dict[str, Any]:
+        """It as a row of a table: its values by `COLUMNS`, but for the samples."""
+        return {name: getattr(self, name) for name in self.COLUMNS} | {"columns": ", ".join(self.columns)}
 
 
 def samples_of(table: Any, private: frozenset[str]) -> Samples:

@@ -5,12 +5,13 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any, ClassVar
 
 from nomotheta.charter import Compiled
-from nomotheta.errors import DeclarationError, did_you_mean
+from nomotheta.errors import DeclarationError, counted, did_you_mean
 from nomotheta.ledger import LoadResult, ShownReject
 from nomotheta.rules.finding import HIDDEN
+from nomotheta.tabular import Tabular
 from nomotheta.workspace.context import Context
 
 if TYPE_CHECKING:
@@ -20,7 +21,7 @@ FIRST = 20  # faults of a load that the ledger keeps, so that they are shown wit
 
 
 @dataclass(frozen=True, slots=True)
-class SetAside:
+class SetAside(Tabular):
     """What a load set aside: `rows` in all, of which `came` later with the loads `by`; `shown` of those still open.
 
     `faults` counts all faults of the open rows, of which `shown` may be the first; `closed` are the rows that will not
@@ -35,6 +36,18 @@ class SetAside:
     by: tuple[int, ...]
     closed: Mapping[str, int] = field(default_factory=dict)
     private: bool = False
+    COLUMNS: ClassVar[Mapping[str, str]] = {
+        "file": "text", "line": "integer", "record": "integer", "column": "text", "value": "text", "reason": "text",
+        "message": "text", "original": "text",
+    }  # fmt: skip
+
+    def caption(self) -> str:
+        """The table, the load, and how many rows it set aside."""
+        return f"{self.load.table}, load {self.load.load_no}: {counted(self.rows, 'row')} set aside, {self.open:,} open"
+
+    def as_rows(self) -> list[dict[str, Any]]:
+        """The faults of open rows, one a row; a row of the file may have several."""
+        return [{name: getattr(each, name) for name in self.COLUMNS} for each in self.shown]
 
     @property
     def open(self) -> int:

@@ -27,6 +27,7 @@ from nomotheta.workspace.context import Context
 from nomotheta.workspace.deliveries import Delivered, NothingArrivedError, arrive, choose
 from nomotheta.workspace.scopes import scope_of_loads
 
+WOULD_BE_LOADED = "would be loaded"
 _NAMED = 6  # keys of a charter that a message names
 
 
@@ -190,7 +191,7 @@ def rehearse_delivery(
 
             result = tried(context, attempt, place, compiled, ordered, listener)
             if result.state in {"loaded", "undone"}:
-                told = f"would be rolled back: {result.message}" if result.state == "undone" else "would be loaded"
+                told = f"would be rolled back: {result.message}" if result.state == "undone" else WOULD_BE_LOADED
                 rows = result.balance.before if result.balance else None
                 result = replace(result, state="rehearsed", load_no=None, message=told, table_rows=rows)
     except NothingArrivedError:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 
@@ -21,6 +21,8 @@ class Places:
     def __init__(self, root: Path, settings: Settings) -> None:
         self.root, self.settings = root, settings
         self._kept: dict[str, Place] | None = None
+        self._trial: dict[str, tuple[Place, bool]] | None = None
+        self._tables: frozenset[str] = frozenset()
 
     @contextmanager
     def open(self, name: str, *, create: bool = False) -> Iterator[Place]:
@@ -88,8 +90,31 @@ class Places:
             DeclarationError: no such place is declared, or its URL is wrong.
             PlaceError: it cannot be reached.
         """
-        place, in_memory = rehearsal(name, self._declared(name), self.root, table)
+        if self._trial is not None and name in self._trial:
+            yield self._trial[name]
+            return
+        place, in_memory = rehearsal(name, self._declared(name), self.root, self._tables | {table})
+        if self._trial is not None and in_memory:
+            self._trial[name] = place, in_memory
+            yield place, in_memory
+            return
         try:
             yield place, in_memory
         finally:
             place.close()
+
+    @contextmanager
+    def rehearsing(self, tables: Sequence[str]) -> Iterator[None]:
+        """Databases in memory, in which loads are rehearsed meanwhile, hold these tables and are kept until the end."""
+        trial = self._trial = dict[str, tuple[Place, bool]]()
+        self._tables = frozenset(tables)
+        try:
+            yield
+        finally:
+            self._trial, self._tables = None, frozenset()
+            for place, _ in trial.values():
+                place.close()
+
+    def in_memory(self, name: str) -> bool:
+        """Whether what is rehearsed in a place is seen by the next rehearsal there."""
+        return self._trial is not None and name in self._trial

@@ -291,14 +291,33 @@ class Workspace:
         Raises:
             DeclarationError: all charters or the call is wrong; nothing was done.
         """
-        right, broken = self.charters.apart(tables)
-        chosen = [each for each in right if each.charter.delivery is not None]
-        if not chosen and not broken:
-            raise DeclarationError("no charter declares a [delivery], so there is nothing to run", where=CHARTERS)
+        chosen, broken = self._delivered(tables)
         from nomotheta.workspace.running import Running
 
         running = Running(self.context, day or self.today(), place, listener, create=create)
         return running.run(chosen, broken, told)
+
+    def rehearse_run(
+        self, day: datetime.date | None = None, tables: Sequence[str] = (), *, place: str | None = None,
+        create: bool = False, listener: Listener = nobody,
+    ) -> RunResult:  # fmt: skip
+        """The whole path but for reconciling, in order, and nothing of it stays; the ledger is not touched.
+
+        Raises:
+            DeclarationError: all charters or the call is wrong.
+        """
+        chosen, broken = self._delivered(tables)
+        from nomotheta.workspace.rehearsing import rehearse_run
+
+        return rehearse_run(self.context, chosen, broken, day or self.today(), place, listener, create=create)
+
+    def _delivered(self, tables: Sequence[str]) -> tuple[list[Compiled], dict[str, DeclarationError]]:
+        """The charters that declare a delivery, and what is wrong with others."""
+        right, broken = self.charters.apart(tables)
+        chosen = [each for each in right if each.charter.delivery is not None]
+        if not chosen and not broken:
+            raise DeclarationError("no charter declares a [delivery], so there is nothing to run", where=CHARTERS)
+        return chosen, broken
 
     # ---- rejects
 

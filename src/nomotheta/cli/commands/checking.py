@@ -85,6 +85,9 @@ def run(
     day: Day = None,
     place: Place = None,
     create: Create = False,
+    rehearse: Annotated[
+        bool, typer.Option("--rehearse", help="Trial run: load and check everything, then roll back.")
+    ] = False,
     no_tell: NoTell = False,
 ) -> None:
     """Load, check and reconcile all tables, in order.
@@ -93,13 +96,14 @@ def run(
     """
     opened = call.workspace()
     with call.bars("night") as listener:
-        result = opened.run(day_given(day, opened), tables or [], place=place, create=create, listener=listener)
+        carry_out = opened.rehearse_run if rehearse else opened.run
+        result = carry_out(day_given(day, opened), tables or [], place=place, create=create, listener=listener)
     if call.json:
         call.print(result)
     elif not call.silent(result.verdict):
         from nomotheta.cli.screens.night import show_run
 
         show_run(result)
-    if not no_tell:
+    if not (no_tell or rehearse):
         warn(opened.tell(result))
     end(result.verdict)

@@ -15,13 +15,15 @@ from nomotheta.cli.screens.reconciliation import show_differences
 from nomotheta.errors import visible
 from nomotheta.ledger import RunResult, TableResult
 from nomotheta.report.words import gravest_first, headline, ordered
+from nomotheta.workspace.loading import WOULD_BE_LOADED
 
 
 def show_run(result: RunResult) -> None:
     """A night: the summary, then what failed."""
     console = out()
     console.print(Text(headline(result), f"bold {TONES[result.verdict]}"))
-    facts = f"{result.workspace} · delivery day {result.day} · run {result.run_id} · {result.seconds:.1f} s"
+    run = "trial run, nothing was changed" if result.rehearsed else f"run {result.run_id}"
+    facts = f"{result.workspace} · delivery day {result.day} · {run} · {result.seconds:.1f} s"
     console.print(Text(facts, "dim"))
     console.print()
     _show_tables(console, result.tables)
@@ -40,19 +42,25 @@ def _show_tables(console: Console, tables: Sequence[TableResult]) -> None:
     for each in tables:
         balance, state = each.load.balance, each.load.state
         counts = [number(None)] * len(aside)
-        if balance is not None and state in {"loaded", "undone"}:
+        if balance is not None and state in _WITH_ROWS:
             rows = (balance.rejected, balance.copies, balance.conflicts)
             counts = [number(count) for count in (rows if wide else (sum(rows),))]
-        first = (
-            number(balance.loaded) if balance is not None and state == "loaded" else Text(_INSTEAD.get(state, state))
-        )
+        loaded = balance is not None and (state == "loaded" or each.load.message == WOULD_BE_LOADED)
+        first = number(balance.loaded) if balance and loaded else Text(_INSTEAD.get(state, state))
         name = cut(Text(visible(each.table), "bold"), _NAME)
         grid.add_row(name, verdict_text(each.verdict), first, *counts, number(each.load.table_rows), _equal(each))
     console.print(grid)
 
 
 _WIDE, _NAME = 110, 24  # characters: room for all counts; of a table's name
-_INSTEAD = {"held back": "skipped", "undone": "rolled back", "nothing arrived": "no file", "taken out": "undone"}
+_WITH_ROWS = frozenset({"loaded", "undone", "rehearsed"})  # states of loads whose rows were read
+_INSTEAD = {
+    "held back": "skipped",
+    "undone": "rolled back",
+    "rehearsed": "rolled back",
+    "nothing arrived": "no file",
+    "taken out": "undone",
+}
 
 
 def _equal(table: TableResult) -> Text:
@@ -66,7 +74,7 @@ def _show_details(console: Console, table: TableResult) -> None:
     load = table.load
     broken = [finding for finding in ordered(load.findings) if finding.verdict != "pass"]
     differs = table.reconciliation is not None and table.reconciliation.verdict == "fail"
-    told = has_message(load)
+    told = has_message(load) and not (load.message == WOULD_BE_LOADED and load.verdict in {"pass", "warn"})
     if not (broken or differs or told or load.rejects or table.message or load.bad or load.warnings):
         return
     console.print()

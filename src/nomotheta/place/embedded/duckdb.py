@@ -6,7 +6,7 @@ import contextlib
 import functools
 import re
 import tempfile
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence, Set
 from pathlib import Path
 from typing import Any
 
@@ -52,8 +52,8 @@ class DuckPlace(Staging):
                 self._connection.execute(f"SET {setting}").fetchall()
 
     @classmethod
-    def rehearsal(cls, name: str, path: Path, shown: str, table: str) -> DuckPlace:
-        """A database in memory with one table of a file and our marks, and views of all its other tables.
+    def rehearsal(cls, name: str, path: Path, shown: str, tables: Set[str]) -> DuckPlace:
+        """A database in memory with some tables of a file and our marks, and views of all its other tables.
 
         The file is opened for reading alone. A table's constraints come along, where they name no other table.
         """
@@ -70,7 +70,7 @@ class DuckPlace(Staging):
             own = quoted_table(each if schema == "main" else f"{schema}.{each}")
             theirs = f"there.{quoted(schema)}.{quoted(each)}"
             place._run(f"CREATE SCHEMA IF NOT EXISTS {quoted(schema)}")
-            if each in {MARKS, FILES} or (each if schema == "main" else f"{schema}.{each}") == table:
+            if each in {MARKS, FILES} or (each if schema == "main" else f"{schema}.{each}") in tables:
                 place._take_over(schema, each, own, theirs)
             else:
                 place._run(f"CREATE VIEW {own} AS SELECT * FROM {theirs}")
