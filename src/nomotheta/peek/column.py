@@ -296,7 +296,11 @@ class ColumnLook:
         if ranged and best is not None:
             edges, found = best.ranges.filled()
             step = edges[1] - edges[0]
-            return Spread("ranges", tuple(label_of(edge, kind, step) for edge in edges), tuple(found))
+            labels, bounds = [label_of(edge, kind, step) for edge in edges], self.bounds()
+            low, high = best.ends()
+            labels[0], labels[-1] = bounds[0] or labels[0], bounds[1] or labels[-1]
+            inset = (low - edges[0]) / step, (edges[-1] - high) / step
+            return Spread("ranges", tuple(labels), tuple(found), inset=(_part(inset[0]), _part(inset[1])))
         edges, found = self.lengths.filled()
         return Spread("lengths", tuple(label_of(edge, "integer", 1) for edge in edges), tuple(found))
 
@@ -306,6 +310,11 @@ class ColumnLook:
         if best is None or best.low is None or self.kind().name == "text":
             return self.low, self.high
         return _plain(best.low), _plain(best.high)
+
+
+def _part(share: float) -> float:
+    """A share of a bin, of which something is left."""
+    return round(min(max(share, 0.0), 0.9), 3)
 
 
 def learn_together(columns: Sequence[ColumnLook], texts: Sequence[Any], hashed: Hashed) -> list[tuple[Any, Weights]]:

@@ -192,6 +192,11 @@ class Candidate:
         self.low = low if self.low is None else min(self.low, low)
         self.high = high if self.high is None else max(self.high, high)
 
+    def ends(self) -> tuple[float, float]:
+        """The lowest and the highest value as the numbers by which its ranges are told."""
+        numbers, _ = as_numbers(pa.array([self.low, self.high]), None)
+        return float(numbers.min()), float(numbers.max())
+
     def state(self) -> Candidate:
         """What was seen so far, which stays as it is."""
         kept = copy.copy(self)

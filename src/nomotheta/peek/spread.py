@@ -29,13 +29,15 @@ class Spread:
     """Counts of a column's values.
 
     `sort` says what is counted: `values`, the most frequent ones, of which `others` are not shown; `ranges`, from each
-    label to the next, of which there is one more than of counts; or the `lengths` of texts in characters, alike.
+    label to the next, of which there is one more than of counts; or the `lengths` of texts in characters, alike. The
+    data begin and end `inset` by these parts of the first and the last range.
     """
 
     sort: Literal["values", "ranges", "lengths"]
     labels: tuple[str, ...]
     counts: tuple[int, ...]
     others: int = 0
+    inset: tuple[float, float] = (0.0, 0.0)
 
 
 @dataclass(slots=True)

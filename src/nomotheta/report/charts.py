@@ -2,19 +2,27 @@
 
 from __future__ import annotations
 
-import base64
+import html
 import io
+import re
 from typing import Any
 
 from nomotheta.errors import visible
 from nomotheta.peek import Spread
 
 _INK, _SOFT, _BAR, _REST = "#1c2733", "#5b6b7a", "#3b6ea5", "#b9c6d3"
+_COLOURS = {_INK: "ink", _SOFT: "soft", _BAR: "bar", _REST: "rest"}  # those of the style sheet, light or dark
 _WIDTH, _LINE = 3.3, 0.19  # inches
 
 
-def spread_chart(spread: Spread) -> str:
-    """A bar a value, or a histogram, as a `data:` URL of an SVG."""
+def spread_chart(spread: Spread, name: str, number: int) -> str:
+    """A bar a value, or a histogram, as an SVG element in the colours of the page it stands on.
+
+    Args:
+        spread: what is drawn.
+        name: what it is of, for readers that do not see it.
+        number: of the chart on its page, which tells its parts from those of others.
+    """
     import matplotlib as mpl
     from matplotlib.figure import Figure
 
@@ -32,7 +40,18 @@ def spread_chart(spread: Spread) -> str:
         axes.set_axis_off()
         written = io.BytesIO()
         figure.savefig(written, format="svg", transparent=True, metadata={"Date": None})
-    return "data:image/svg+xml;base64," + base64.b64encode(written.getvalue()).decode()
+    return _inline(written.getvalue().decode(), f"{spread.sort} of {name}", number)
+
+
+def _inline(svg: str, told: str, number: int) -> str:
+    """An SVG file as an element: without what only a file has, its ids and colours as the page needs them."""
+    svg = svg[svg.index("<svg") :]
+    svg = re.sub(r"<metadata>.*?</metadata>", "", svg, flags=re.DOTALL)
+    svg = re.sub(r' id="(figure|patch|axes|text|line2d)_\d+"', "", svg)
+    svg = re.sub(r'(id="|url\(#|href="#)', rf"\g<1>c{number}-", svg)
+    for colour, variable in _COLOURS.items():
+        svg = svg.replace(colour, f"var(--{variable})")
+    return svg.replace("<svg ", f'<svg role="img" aria-label="{html.escape(visible(told))}" ', 1)
 
 
 def _bars(axes: Any, spread: Spread) -> None:
@@ -53,15 +72,19 @@ def _bars(axes: Any, spread: Spread) -> None:
 
 def _histogram(axes: Any, spread: Spread) -> None:
     """The counts from the lowest range to the highest, whose outer edges are written below."""
-    counts, most = spread.counts, max(spread.counts)
+    counts, most, (start, end) = spread.counts, max(spread.counts), spread.inset
+    last = len(counts) - end
     for at, count in enumerate(counts):
-        axes.bar(at + 0.5, max(count / most, 0.012 if count else 0), width=0.92, color=_BAR)
-    axes.plot([0, len(counts)], [0, 0], color=_REST, linewidth=0.8)
+        left, right = max(at + 0.04, start), min(at + 0.96, last)
+        axes.bar(
+            left, max(count / most, 0.012 if count else 0), width=max(right - left, 0.02), align="edge", color=_BAR
+        )
+    axes.plot([start, last], [0, 0], color=_REST, linewidth=0.8)
     unit = " characters" if spread.sort == "lengths" else ""
-    axes.text(0, -0.1, spread.labels[0], ha="left", va="top", color=_SOFT, parse_math=False)
-    axes.text(len(counts), -0.1, spread.labels[-1] + unit, ha="right", va="top", color=_SOFT, parse_math=False)
-    axes.text(len(counts) / 2, 1.04, f"most in a bar: {most:,}", ha="center", va="bottom", color=_SOFT)
-    axes.set_xlim(0, max(len(counts), 1))
+    axes.text(start, -0.1, spread.labels[0], ha="left", va="top", color=_SOFT, parse_math=False)
+    axes.text(last, -0.1, spread.labels[-1] + unit, ha="right", va="top", color=_SOFT, parse_math=False)
+    axes.text((start + last) / 2, 1.04, f"most in a bar: {most:,}", ha="center", va="bottom", color=_SOFT)
+    axes.set_xlim(start, max(last, start + 0.1))
     axes.set_ylim(-0.42, 1.32)
 
 

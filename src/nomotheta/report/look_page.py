@@ -17,7 +17,8 @@ def look_page(found: Look, now: datetime.datetime) -> str:
     """The HTML of a look."""
     template = environment().get_template("look.html.j2")
     drawn = [column.spread if column.spread and not _even(column.spread) else None for column in found.columns]
-    charts = [spread_chart(spread) if spread else "" for spread in drawn]
+    named = zip(drawn, found.columns, strict=True)
+    charts = [spread_chart(spread, column.name, at) if spread else "" for at, (spread, column) in enumerate(named)]
     text: str = template.render(
         look=found, name=PurePath(found.file).name, columns=list(zip(found.columns, charts, strict=True)),
         facts=list(_facts(found)), now=now, delimiters=_DELIMITERS,

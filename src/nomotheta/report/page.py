@@ -5,26 +5,45 @@ from __future__ import annotations
 import datetime
 from typing import Any
 
-from nomotheta.errors import visible
-from nomotheta.ledger import RunResult
+from nomotheta.errors import counted, visible
+from nomotheta.ledger import RunResult, TableResult
 from nomotheta.load.balance import aside_told
-from nomotheta.report.words import STATES, gravest_first, headline, ordered, shown_text
+from nomotheta.reconcile import Reconciliation
+from nomotheta.report.words import STATES, gravest_first, headline, ordered, shown_text, todo, why, why_aside
 
 
 def page(result: RunResult, now: datetime.datetime) -> str:
     """The HTML of a run's page."""
     template = environment().get_template("page.html.j2")
     text: str = template.render(
-        run=result,
-        headline=headline(result),
-        title=headline(result),
-        now=now,
-        words=STATES,
-        aside_told=aside_told,
-        ordered=ordered,
-        gravest_first=gravest_first,
-    )
+        run=result, headline=headline(result), now=now, words=STATES, lines=_LINES, aside_told=aside_told, why=why,
+        todo=todo, ordered=ordered, gravest_first=gravest_first, why_aside=why_aside, account=_account,
+        differing=_differing,
+    )  # fmt: skip
     return text
+
+
+_LINES = {
+    "lines": "lines", "header": "header", "comment": "comment", "empty": "empty", "footer": "footer",
+    "in records": "record_lines", "records": "records", "bytes": "bytes",
+}  # fmt: skip
+
+
+def _account(table: TableResult) -> str:
+    """What the folded part of a table's section holds, in a line."""
+    load, met = table.load, sum(finding.verdict == "pass" for finding in table.load.findings)
+    parts = [f"{counted(load.balance.records, 'record')}"] if load.balance else []
+    parts += [f"{counted(met, 'check')} passed"] if met else []
+    same = table.reconciliation is not None and table.reconciliation.verdict == "pass"
+    parts += ["files and table are equal"] if same else []
+    return ", ".join(parts) or "notes"
+
+
+def _differing(result: Reconciliation) -> list[tuple[str | None, ...]]:
+    """The rows that differ, a line for each cell."""
+    return [
+        tuple(row.get(name, "") for name in ("key", "where", "column", "files", "table")) for row in result.as_rows()
+    ]
 
 
 def environment() -> Any:

@@ -82,3 +82,19 @@ def why(table: TableResult) -> str:
     if table.message:
         parts.append(table.message)
     return "; ".join(parts)
+
+
+def todo(table: TableResult) -> str:
+    """What to do about a table that did not pass."""
+    load, broken = table.load, [each for each in table.load.findings if each.verdict in {"fail", "error"}]
+    if load.mend:
+        return load.mend
+    if table.reconciliation is not None and table.reconciliation.verdict == "fail":
+        return f"see which rows differ: nomotheta reconcile {table.table}"
+    if load.state == "undone" and broken:
+        return f"have the file or the rule corrected, then: nomotheta run --day {load.day} {table.table}"
+    if load.state == "undone":
+        return f"see what was rejected: nomotheta rejects {load.load_no}"
+    if broken and load.load_no:
+        return f"have these rows corrected where they come from; to take the load back: nomotheta undo {load.load_no}"
+    return ""

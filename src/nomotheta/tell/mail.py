@@ -10,7 +10,7 @@ from email.utils import format_datetime
 from nomotheta.charter import Tell
 from nomotheta.errors import visible
 from nomotheta.ledger import Mail, RunResult, TableResult
-from nomotheta.report.words import STATES, headline, shown_text, why
+from nomotheta.report.words import STATES, headline, shown_text, todo, why, why_aside
 
 _SUBJECT, _CELL = 150, 300  # characters at most
 _MOST_TABLES = 100  # that a mail tells of one by one
@@ -32,7 +32,8 @@ def written(result: RunResult, tables: list[TableResult]) -> tuple[str, str, str
     )  # fmt: skip
     environment.filters["visible"] = lambda text: shortened(visible(text), _CELL)
     given = {
-        "run": result, "tables": tables[:_MOST_TABLES], "more": len(tables[_MOST_TABLES:]), "why": why, "words": STATES,
+        "run": result, "tables": tables[:_MOST_TABLES], "more": len(tables[_MOST_TABLES:]), "why": why,
+        "todo": todo, "words": STATES, "why_aside": why_aside,
         "headline": headline(result),
     }  # fmt: skip
     subject = shortened(visible(f"[{result.workspace}] {result.day}: {headline(result)}"), _SUBJECT)

@@ -8,13 +8,13 @@ from pathlib import Path
 from rich.console import Console
 from rich.text import Text
 
-from nomotheta.cli.paint import RED, TONES, cut, number, out, plain_table, relative, verdict_text
+from nomotheta.cli.paint import RED, TONES, cut, indented, number, out, plain_table, relative, verdict_text
 from nomotheta.cli.screens.findings import show_finding
 from nomotheta.cli.screens.load import has_message, show_files_apart, show_message, show_set_aside
 from nomotheta.cli.screens.reconciliation import show_differences
 from nomotheta.errors import visible
 from nomotheta.ledger import RunResult, TableResult
-from nomotheta.report.words import gravest_first, headline, ordered
+from nomotheta.report.words import gravest_first, headline, ordered, todo
 from nomotheta.workspace.loading import WOULD_BE_LOADED
 
 
@@ -89,6 +89,8 @@ def _show_details(console: Console, table: TableResult) -> None:
     if table.reconciliation is not None and differs:
         show_differences(console, table.reconciliation)
     show_set_aside(console, load)
+    if table.verdict in {"fail", "error"} and not load.mend and todo(table):
+        console.print(indented(Text(f"→ {visible(todo(table))}"), 2))
 
 
 def _rule(console: Console) -> None:
