@@ -71,7 +71,7 @@ def test_help_imports_nothing_heavy() -> None:
 
 @pytest.mark.parametrize(
     "words",
-    [("nonsense",), ("load",), ("load", "tickets", "--day", "yesterday"), ("rejects", "x"), ("ledger", "--last", "0")],
+    [("nonsense",), ("load",), ("load", "tickets", "--day", "someday"), ("rejects", "x"), ("ledger", "--last", "0")],
 )
 def test_a_wrong_call_ends_with_2(space: Space, words: tuple[str, ...]) -> None:
     ended = started(space, *words)
@@ -89,7 +89,7 @@ WRONG = [
     (("undo", "12"), "load 12 is not in the ledger", "nomotheta ledger", 2),
     (("reconcile", "tickets"), "warehouse.duckdb is not there", "", 3),
     (("judge",), "warehouse.duckdb is not there", "", 3),
-    (("lint", "--workspace", "/"), "there is no nomotheta.toml here or in a folder above", "nomotheta demo", 2),
+    (("lint", "--workspace", "/"), "there is no nomotheta.toml here or in a folder above", "nomotheta begin", 2),
     (("demo", "/proc/no/such"), "the demo cannot be written", "", 2),
 ]
 
@@ -268,7 +268,7 @@ def test_lint_tells_of_a_rule_that_computes_with_a_private_value_and_it_is_hidde
 
     assert "the rule 'x' reads the private column fare" in space.run("lint").text
     (found,) = [each for each in space.load()["findings"] if each["rule"] == "x"]
-    assert found["samples"]["rows"] == [["T001", "(private)", "(private)"]]
+    assert found["samples"]["rows"] == [["T001", "(masked)", "(masked)"]]
 
 
 @pytest.mark.parametrize("wait", [0.2, 0.3, 0.4, 0.5, 0.7, 0.9])

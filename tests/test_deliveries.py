@@ -75,7 +75,7 @@ def test_of_a_folder_only_the_new_files_are_loaded(space: Space) -> None:
     assert [first["state"], second["state"], third["state"]] == ["loaded", "loaded", "unchanged"]
     assert [each["file"] for each in second["balance"]["files"]] == [c]
     assert [(each["file"], each["load_no"]) for each in second["left_out"]] == [(a, 1), (b, 1)]
-    assert f"2 files are in the table since load 1 and left out: {a}, {b}" in second["notes"]
+    assert f"2 files are already in the table (load 1) and were left out: {a}, {b}" in second["notes"]
     assert [each["load_no"] for each in third["left_out"]] == [1, 1, 2]
     assert rows(space) == [("A", 1), ("B", 2), ("C", 3), ("D", 4)]
     assert space.run("reconcile", "t").code == 0
@@ -321,11 +321,11 @@ def test_a_copy_is_no_conflict_within_a_file_and_against_the_table(space: Space,
     assert [second["balance"][name] for name in counts] == [1, 0, 3, 2]
     assert (first["reasons"], second["reasons"]) == ({"copy": 1, "conflict": 1}, {"copy": 3, "conflict": 2})
     assert [(each["line"], each["reason"], each["message"]) for each in space.rejects()] == [
-        (2, "copy", "its row is in the table already (load 1)"),
-        (3, "conflict", "its key is in the table already (load 1), with another v"),
-        (5, "copy", "is a copy of line 4"),
-        (6, "copy", "its row is in the table already (load 1)"),
-        (7, "conflict", "its key is in the table already (load 1), with another v"),
+        (2, "copy", "row already in the table (load 1)"),
+        (3, "conflict", "key already in the table (load 1), with another v"),
+        (5, "copy", "a copy of line 4"),
+        (6, "copy", "row already in the table (load 1)"),
+        (7, "conflict", "key already in the table (load 1), with another v"),
     ]
     assert space.run("reconcile", "t").code == 0
 
@@ -346,7 +346,7 @@ def test_a_conflict_counts_as_rejected_unless_keep_says_which_row_is_right(space
 
         (key,) = [each for each in found["findings"] if each["sort"] == "key"] or [None]
         assert (found["state"], found["verdict"]) == ("rehearsed", verdict), keep
-        assert ("would be undone" in found["message"]) == (state == "undone")
+        assert ("would be rolled back" in found["message"]) == (state == "undone")
         if key is not None:
             aside, stays = ("3", "1") if keep == "first" else ("1", "3")
             assert (key["verdict"], key["samples"]["rows"][0][:2]) == (
@@ -602,7 +602,7 @@ def test_a_total_that_cannot_be_formed_names_the_line_and_the_value(space: Space
 
 def test_what_tells_no_repeats_is_said_before_a_file_comes(space: Space) -> None:
     charter(space, "*")
-    assert "the files come by a wildcard, and no key tells a row that comes again" in space.run("lint").text
+    assert "the files come by a wildcard, and there is no key" in space.run("lint").text
     charter(space, "a")
     assert "the file pattern has no {day}" in space.run("lint").text
     charter(space, "*", more=KEY)

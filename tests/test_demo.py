@@ -88,8 +88,8 @@ def test_failing_nights_left_a_mail_each(demo: Space) -> None:
         email.message_from_bytes(mail.read_bytes(), policy=email.policy.default)["Subject"].strip() for mail in mails
     ]
     assert subjects == [
-        "[Skerry Line nightly] 2026-06-02: 1 of 3 tables fails: sailings",
-        "[Skerry Line nightly] 2026-06-03: 2 of 3 tables fail: sailings, tickets",
+        "[Skerry Line nightly] 2026-06-02: 1 of 3 tables failed: sailings",
+        "[Skerry Line nightly] 2026-06-03: 2 of 3 tables failed: sailings, tickets",
     ]
 
 

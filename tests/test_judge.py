@@ -187,7 +187,7 @@ def test_private_values_are_shown_nowhere(space: Space) -> None:
 
     ended = space.run("judge", "sales")
 
-    assert "(private)" in ended.out
+    assert "(masked)" in ended.out
     assert secret not in ended.out
     assert secret.encode() not in (space.root / ".nomotheta" / "ledger.sqlite").read_bytes()
 
@@ -200,7 +200,7 @@ def test_a_whole_shows_no_value_of_a_private_column(space: Space) -> None:
         '[[rules]]\nname = "last"\nwhole = "max(owner) < \'A\' and count(owner) = 1"\n',
     )
 
-    assert found["last"]["message"] == "max(owner) is (private), count(owner) is 1"
+    assert found["last"]["message"] == "max(owner) is (masked), count(owner) is 1"
     assert secret not in space.run("judge", "sales").out
 
 

@@ -415,14 +415,14 @@ REPEATED = "ticket_no;fare;sold_on\nT001;1;03.06.2026\nT002;2;\nT001;3;05.06.202
 @pytest.mark.parametrize(
     ("key", "stay", "told"),
     [
-        ("", ["1", "2", "5"], [f"line {line}: has the key of line 2, but another fare and sold_on" for line in (4, 6, 8)]),
-        ('keep = "last"\n', ["2", "4", "5"], ["line 2: has the key of line 8, but another fare and sold_on",
-         "line 4: has the key of line 8, but another fare and sold_on", "line 6: is a copy of line 8"]),
+        ("", ["1", "2", "5"], [f"line {line}: same key as line 2, but another fare and sold_on" for line in (4, 6, 8)]),
+        ('keep = "last"\n', ["2", "4", "5"], ["line 2: same key as line 8, but another fare and sold_on",
+         "line 4: same key as line 8, but another fare and sold_on", "line 6: a copy of line 8"]),
         ('keep = "last"\nby = "sold_on"\n', ["2", "3", "5"],
-         [f"line {line}: has the key of line 4, but another fare and sold_on" for line in (2, 6, 8)]),
-        ('keep = "none"\n', ["2", "5"], ["line 2: has the same key as line 4; none of them is loaded", "line 4: has the same key as line 2; none of them is loaded",
-         "line 6: has the same key as line 2; none of them is loaded", "line 8: has the same key as line 2; none of them is loaded"]),
-        ("*", ["1", "2", "3", "4", "5"], ["line 8: is a copy of line 6"]),
+         [f"line {line}: same key as line 4, but another fare and sold_on" for line in (2, 6, 8)]),
+        ('keep = "none"\n', ["2", "5"], ["line 2: same key as line 4; none of them is loaded", "line 4: same key as line 2; none of them is loaded",
+         "line 6: same key as line 2; none of them is loaded", "line 8: same key as line 2; none of them is loaded"]),
+        ("*", ["1", "2", "3", "4", "5"], ["line 8: a copy of line 6"]),
     ],
 )  # fmt: skip
 def test_of_rows_that_repeat_a_key_one_stays_or_none(space: Space, key: str, stay: list[str], told: list[str]) -> None:
@@ -453,10 +453,10 @@ def test_a_key_is_held_against_the_other_files_and_the_table(space: Space, keep:
 
     b = f"inbox/tickets-{DAY}-b.csv"
     assert first == {
-        "first": [f"b3: has the key of line 2 of {b.replace('b.csv', 'a.csv')}, but another fare"],
-        "last": [f"a2: has the key of line 3 of {b}, but another fare"],
-        "none": [f"a2: has the same key as line 3 of {b}; none of them is loaded",
-                 f"b3: has the same key as line 2 of {b.replace('b.csv', 'a.csv')}; none of them is loaded"],
+        "first": [f"b3: same key as line 2 of {b.replace('b.csv', 'a.csv')}, but another fare"],
+        "last": [f"a2: same key as line 3 of {b}, but another fare"],
+        "none": [f"a2: same key as line 3 of {b}; none of them is loaded",
+                 f"b3: same key as line 2 of {b.replace('b.csv', 'a.csv')}; none of them is loaded"],
     }[keep]  # fmt: skip
     assert [second["balance"][name] for name in ("loaded", "conflicts")] == [1, 1]
     assert any("overlaps an earlier one" in note for note in second["notes"])
@@ -506,7 +506,7 @@ def test_whole_numbers_in_their_order_are_keys_as_any_other(
     expected = []
     for line, number in enumerate(numbers, 2):
         if number != "" and keys.setdefault(number, line) != line:
-            expected.append((line, f"is a copy of line {keys[number]}"))
+            expected.append((line, f"a copy of line {keys[number]}"))
     assert balance["loaded"] == len(numbers) - len(expected)
     if expected:
         assert [(each["line"], each["message"]) for each in space.rejects()] == expected

@@ -134,7 +134,7 @@ def test_a_rule_over_the_load_sees_the_rows_that_came_later_with_it(space: Space
     [
         ("T001;1,50;01.06.2026\n", '"all"', "would be loaded", 0),
         ("T001;1,50;01.06.2026\nT002;x;01.06.2026\n", '"none"', "would be rolled back: 1 of 2 rows rejected", 1),
-        ("T009;1,50;01.06.2026\n", '"all"', "would be rolled back: 1 rule fails: 'no T009'", 1),
+        ("T009;1,50;01.06.2026\n", '"all"', "would be rolled back: 1 rule failed: 'no T009'", 1),
     ],
 )
 def test_a_rehearsal_says_what_would_be_and_touches_nothing(

@@ -63,9 +63,9 @@ def test_a_name_that_begins_as_ours_do_is_refused(space: Space) -> None:
     (space.root / "charters" / "t.toml").write_text('table = "t"\n[columns.k]\nkind = "integer"\n')
     told = space.run("judge", "t")
     assert told.code == 3
-    assert "only the program's own statements use" in told.out
+    assert "only the program's own statements use" in told.text
     (space.root / "charters" / "t.toml").write_text('table = "t"\n[columns."Nomotheta k"]\nkind = "integer"\n')
-    assert "only the program's own statements use" in space.run("lint").out
+    assert "only the program's own statements use" in space.run("lint").text
 
 
 def test_names_are_found_in_a_statement_and_not_in_its_texts() -> None:

@@ -112,7 +112,7 @@ ODD = [
     (TEXT + '1;"x"y;3;4;5\n', "stray quote", 1),
     (TEXT + "id;code;fare;sold_on;note\n", "repeat of the header further down", 1),
     (TEXT + "\n\n", "empty lines", 2),
-    (TEXT + "7;x;1,00;01.06.2026;z\n", "row in conflict with another about what is nearly a key", 1),
+    (TEXT + "7;x;1,00;01.06.2026;z\n", "row that repeats a value, where nearly all values are unique", 1),
     (TEXT + TEXT.splitlines()[3] + "\n", "row equal to another throughout", 1),
     (TEXT + "x;x;1,00;01.06.2026;z\n", "value other than a whole number", 1),
     (TEXT + "900;x;1.234,00;01.06.2026;z\n", "number with a thousands sign", 1),
@@ -173,7 +173,7 @@ def test_the_command_shows_what_matters_on_a_narrow_and_on_a_wide_terminal(demo:
     document = demo.run("peek", file, "--json").json
 
     assert ended.code == 0
-    for told in ("semicolon", "cp1252", "decimal(6,2)", "1.250,00", "row equal to another throughout"):
+    for told in ("semicolon", "cp1252", "decimal(6,2)", "1.250,00", "row equal to another"):
         assert told in ended.out
     assert document["format"] == "nomotheta/look/1"
 
@@ -183,10 +183,10 @@ def test_the_page_has_a_chart_a_column_and_nothing_from_outside(demo: Space) -> 
     page = (demo.root / "look.html").read_text()
 
     assert ended.code == 0
-    assert page.count("data:image/svg+xml;base64,") == 8
+    assert page.count('<svg role="img"') == 8
     assert "all values have 9 characters" in page  # of ticket_no there is nothing to draw
     assert "value other than a date" in page
-    assert not re.search(r'(?:src|href)="(?!data:)', page)
+    assert not re.search(r'(?:src|href)="(?!data:|#)', page)
 
 
 def test_how_values_are_spread_is_counted_exactly(tmp_path: Path) -> None:
@@ -229,7 +229,7 @@ def test_a_histogram_counts_every_value_where_it_belongs(blocks: list[list[float
 def test_a_narrow_terminal_shows_what_fits_and_says_what_is_left(
     demo: Space, monkeypatch: pytest.MonkeyPatch, width: int
 ) -> None:
-    monkeypatch.setattr("nomotheta.cli.paint._PIPE_WIDTH", width)
+    monkeypatch.setenv("COLUMNS", str(width))
 
     shown = demo.run("peek", "inbox/tickets-2026-06-02.csv").out
 

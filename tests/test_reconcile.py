@@ -103,8 +103,8 @@ def test_totals_show_no_value_of_a_private_column(loaded: Space, change: str) ->
     found = reconciled(loaded)
 
     totals = {each["column"]: each for each in found["totals"]}
-    assert totals["sold_on"]["files"] == totals["sold_on"]["table"] == ["(private)", "(private)"]
-    assert totals["fare"]["files"] == ["(private)"]
+    assert totals["sold_on"]["files"] == totals["sold_on"]["table"] == ["(masked)", "(masked)"]
+    assert totals["fare"]["files"] == ["(masked)"]
     assert totals["sold_on"]["equal"] is (not change)
     assert found["verdict"] == ("fail" if change else "pass")
     assert "2026-06-28" not in loaded.run("reconcile", "tickets").out

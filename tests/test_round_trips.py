@@ -1,4 +1,4 @@
-"""What a place gives back is what was sent, or the load fails: every kind, tables made by us and tables made by hand."""
+"""What a place gives back is what was sent, or the load failed: every kind, tables made by us and tables made by hand."""
 
 from __future__ import annotations
 

@@ -285,9 +285,9 @@ def test_failing_loads_are_mailed_as_text_and_html(
     (mail,) = server.handler.mails
     assert quiet == []
     assert (mail["From"], mail["To"]) == ("n@line.example", "desk@line.example, b@line.example")
-    assert mail["Subject"] == "[Test line] 2026-06-02: d fails"
+    assert mail["Subject"] == "[Test line] 2026-06-02: d failed"
     text, page = (mail.get_body((kind,)).get_content() for kind in ("plain", "html"))
-    assert "line 2: k is not an integer (x<b>)" in text
+    assert "line 2: k 'x<b>' is not an integer" in text
     assert "x&lt;b&gt;" in page
 
 
@@ -307,7 +307,7 @@ def test_a_mail_that_cannot_be_sent_waits_in_the_outbox_and_no_secret_is_told(
     assert "the mail could not be sent" in failed.err
     assert "s3cret" not in failed.text
     assert "***" in failed.err
-    assert next(str(mail["Subject"]) for mail in server.handler.mails).endswith("tables fails: d")
+    assert next(str(mail["Subject"]) for mail in server.handler.mails).endswith("tables failed: d")
     assert b"s3cret" not in (space.root / ".nomotheta/ledger.sqlite").read_bytes()
 
 

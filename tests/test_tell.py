@@ -222,7 +222,7 @@ def test_whatever_is_wrong_with_an_entry_the_result_is_told(space: Space, mail: 
     found = night(space)
 
     assert found.code == 1
-    assert "d fails" in found.out
+    assert "d failed" in found.out
     assert "the mail could not be sent" in " ".join(found.err.split()), found.err
 
 

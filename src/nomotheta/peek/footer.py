@@ -9,7 +9,7 @@ from pathlib import Path
 
 from nomotheta.layout import Layout
 from nomotheta.source.records import read_record
-from nomotheta.unpack import raw_chunks
+from nomotheta.unpack import packing_of, raw_chunks
 
 _TAIL = 1 << 16  # bytes in which the last line is looked for
 _WORDS = re.compile(
@@ -27,20 +27,16 @@ class Footer:
     pattern: str
 
 
-def footer_of(path: Path, name: str, layout: Layout, width: int, rows: int) -> Footer | None:
+def footer_of(path: Path, layout: Layout, width: int, rows: int) -> Footer | None:
     """A delimited file's footer, if its last line is one.
 
     Args:
         path: the file.
-        name: what messages call it.
         layout: how it is written.
         width: the number of its columns.
         rows: how many rows it seems to have, its last line perhaps among them.
     """
-    tail = b""
-    for chunk in raw_chunks(path, name):
-        tail = (tail + bytes(chunk))[-_TAIL:]
-    text = tail.decode(layout.encoding, "replace").rstrip("\r\n\x1a \t")
+    text = _tail(path).decode(layout.encoding, "replace").rstrip("\r\n\x1a \t")
     line = re.split(r"\r\n|\n|\r", text)[-1]
     fields, _ = read_record(line.encode(), 0, layout, final=True)
     if not isinstance(fields, list) or width < 2:
@@ -49,6 +45,18 @@ def footer_of(path: Path, name: str, layout: Layout, width: int, rows: int) -> F
     if not _is_footer(values, width, rows):
         return None
     return Footer(line, _pattern(line, rows))
+
+
+def _tail(path: Path) -> bytes:
+    """The last bytes of a file's content."""
+    if packing_of(path):
+        tail = b""
+        for chunk in raw_chunks(path, path.name):
+            tail = (tail + bytes(chunk))[-_TAIL:]
+        return tail
+    with path.open("rb") as file:
+        file.seek(max(0, path.stat().st_size - _TAIL))
+        return file.read()
 
 
 def _is_footer(values: Sequence[str], width: int, rows: int) -> bool:

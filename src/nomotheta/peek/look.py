@@ -21,6 +21,7 @@ from nomotheta.kernel import looks
 from nomotheta.keys import Hasher, SeenKeys
 from nomotheta.kinds.native import as_texts
 from nomotheta.peek.column import ColumnLook, blanks_as_null, kind_of, learn_together
+from nomotheta.peek.footer import footer_of
 from nomotheta.peek.readings import HEAD, Candidate, ReadTogether
 from nomotheta.peek.sniff import Sniffed, sniff
 from nomotheta.peek.spread import Spread
@@ -80,7 +81,8 @@ class Oddity:
 class Look:
     """What a file is. `whole` says whether all of it was read; each `…_why` gives the reason of a guess.
 
-    What a format does not have (a delimiter, say) is empty.
+    What a format does not have (a delimiter, say) is empty. `footer` is the last line where it is no row, and
+    `footer_pattern` finds the count of rows that it states, if it states one.
     """
 
     file: str
@@ -102,6 +104,8 @@ class Look:
     keys: tuple[tuple[str, ...], ...]
     oddities: tuple[Oddity, ...]
     first_rows: tuple[tuple[str | None, ...], ...]
+    footer: str = ""
+    footer_pattern: str = ""
     format: str = "nomotheta/look/1"
 
 
@@ -132,18 +136,34 @@ def look(
             raise DeliveryError(f"its columns are not those of {name}", where=readable(each),
                                 mend="look at the files of each kind by themselves")  # fmt: skip
     files = [path, *more]
-    if not sniffed.encoding or "encoding" in known:
+
+    def read(sniffed: Sniffed) -> Look:
         return _Look(files, name, sniffed, listener, spreads=spreads).read(rows)
+
+    sniffed, found = _in_its_encoding(sniffed, read, given="encoding" in known)
+    footer = None
+    if sniffed.layout.format == "delimited" and found.whole and "footer" not in known:
+        footer = footer_of(path, sniffed.layout, len(found.columns), found.rows)
+    if footer is None:
+        return found
+    found = read(replace(sniffed, layout=replace(sniffed.layout, footer=1)))
+    odd = Oddity("the last line is no row, but a total or the mark of the end", example=footer.line)
+    return replace(found, footer=footer.line, footer_pattern=footer.pattern, oddities=(odd, *found.oddities))
+
+
+def _in_its_encoding(sniffed: Sniffed, read: Callable[[Sniffed], Look], *, given: bool) -> tuple[Sniffed, Look]:
+    """A look; where what began as ASCII or UTF-8 turns out not to be, in another encoding."""
+    if not sniffed.encoding or given:
+        return sniffed, read(sniffed)
     try:
-        return _Look(files, name, sniffed, listener, spreads=spreads).read(rows)
+        return sniffed, read(sniffed)
     except DeliveryError as error:
         if "is not utf-8" not in error.what:
             raise
-    # what began as ASCII or UTF-8 turned out not to be
     told = "further down there are bytes that are not UTF-8"
     layout = replace(sniffed.layout, encoding="cp1252")
-    sniffed = replace(sniffed, layout=layout, encoding="cp1252", encoding_why=told)
-    return _Look(files, name, sniffed, listener, spreads=spreads).read(rows)
+    other = replace(sniffed, layout=layout, encoding="cp1252", encoding_why=told)
+    return other, read(other)
 
 
 class _Look:

@@ -14,7 +14,6 @@ from nomotheta.conditions import own, quoted
 from nomotheta.conditions.kind import MOST_DIGITS
 from nomotheta.errors import counted
 from nomotheta.layout import Layout
-from nomotheta.peek.footer import Footer
 from nomotheta.peek.look import Look, SeenColumn
 from nomotheta.peek.readings import few_of
 from nomotheta.place.base import Place, PlaceColumn
@@ -42,7 +41,7 @@ class Draft:
 
     as_text: frozenset[str] = frozenset()
     keyed: bool = True
-    footer: Footer | None = None
+    footed: bool = True
     into: Sequence[PlaceColumn] | None = None
 
 
@@ -77,8 +76,8 @@ def propose_from_look(
     by_header = dict(zip((column.name for column in seen.columns), names, strict=False))
     keys = [([by_header[name] for name in key], _key_told(seen, key))] if key else []
     return Proposal(
-        table, list(_notes(seen, files[0], day, draft)), columns, files, _written(layout), list(_load()), keys,
-        stated=_stated(draft),
+        table, list(_notes(seen, files[0], day)), columns, files, _written(layout), list(_load()), keys,
+        stated=_stated(seen, draft),
     )  # fmt: skip
 
 
@@ -107,8 +106,8 @@ def _into_table(
     key = [column.name for column in draft.into or () for name in key_of(seen) if _plain(name) == _plain(column.name)]
     keys_told = [(key, _key_told(seen, key_of(seen)))] if key and draft.keyed and len(key) == len(key_of(seen)) else []
     return Proposal(
-        table, list(_notes(seen, files[0], day, draft)), columns, files, _written(layout), load, keys_told,
-        stated=_stated(draft),
+        table, list(_notes(seen, files[0], day)), columns, files, _written(layout), load, keys_told,
+        stated=_stated(seen, draft),
     )  # fmt: skip
 
 
@@ -159,10 +158,10 @@ def _key_told(seen: Look, key: tuple[str, ...]) -> str:
     return "a guess: no value is there twice" if key in seen.keys else "a guess: all but a few values are there once"
 
 
-def _stated(draft: Draft) -> list[tuple[str, Any, str]]:
-    if draft.footer is None or not draft.footer.pattern:
+def _stated(seen: Look, draft: Draft) -> list[tuple[str, Any, str]]:
+    if not draft.footed or not seen.footer_pattern:
         return []
-    return [("in", "footer", ""), ("pattern", draft.footer.pattern, "it states how many rows there are")]
+    return [("in", "footer", ""), ("pattern", seen.footer_pattern, "it states how many rows there are")]
 
 
 def propose_from_table(place: Place, table: str, day: datetime.date) -> Proposal:
@@ -194,7 +193,7 @@ def propose_from_table(place: Place, table: str, day: datetime.date) -> Proposal
     return Proposal(table, notes, proposed)
 
 
-def _notes(seen: Look, file: str, day: datetime.date, draft: Draft) -> Iterator[str]:
+def _notes(seen: Look, file: str, day: datetime.date) -> Iterator[str]:
     read = "all" if seen.whole else "the first"
     yield f"A charter to start from, proposed from {file} on {day}: {read} {counted(seen.rows, 'row')} read."
     yield "What is called a guess is what this one file shows; check it before you rely on it."
@@ -203,8 +202,6 @@ def _notes(seen: Look, file: str, day: datetime.date, draft: Draft) -> Iterator[
     ):  # fmt: skip
         if why:
             yield f"{label}: {why}."
-    if draft.footer is not None:
-        yield f"Footer: the last line is no row: {draft.footer.line}"
     for oddity in seen.oddities:
         count = f"{oddity.count:,} " if oddity.count else ""
         where = f"{oddity.column}: " if oddity.column else ""
@@ -229,7 +226,7 @@ def _layout(seen: Look, numbers: dict[str, str], draft: Draft) -> dict[str, Any]
     layout: dict[str, Any] = {"format": seen.file_format, **numbers}
     if seen.file_format == "delimited":
         layout |= {"delimiter": seen.delimiter, "quote": seen.quote, "header": int(seen.header)}
-        layout |= {"footer": 1 if draft.footer else 0}
+        layout |= {"footer": 1 if draft.footed and seen.footer else 0}
     if any(oddity.reason == "repeated_header" for oddity in seen.oddities):
         layout["repeated_header"] = "skip"
     if seen.encoding:

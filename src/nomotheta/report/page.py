@@ -56,4 +56,5 @@ def environment() -> Any:
     )  # fmt: skip
     environment.filters["thousands"] = lambda value: f"{value:,}"
     environment.filters["visible"] = visible
+    environment.globals["counted"] = counted
     return environment

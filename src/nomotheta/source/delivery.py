@@ -168,11 +168,12 @@ def _shown(path: Path, root: Path) -> str:
 def _near_files(root: Path, pattern: str) -> str:
     folder = (root / pattern).parent
     if not folder.is_dir():
-        return f"the folder {_shown(folder, root)} is not there either"
+        return f"make the folder {_shown(folder, root)}, or correct the pattern in the charter"
     names = sorted(path.name for path in folder.iterdir() if path.is_file())
     close = nearest(Path(pattern).name, names)
     if not names:
-        return f"the folder {_shown(folder, root)} is empty"
+        return f"wait for it, or ask the sender; the folder {_shown(folder, root)} is empty"
     if close:
-        return f"the nearest name there is {close}"
-    return f"the folder holds {', '.join(names[:3])}" + (f" and {len(names) - 3:,} more" if len(names) > 3 else "")
+        return f"wait for it, or ask the sender; the nearest name there is {close}"
+    more = f" and {len(names) - 3:,} more" if len(names) > 3 else ""
+    return f"wait for it, or correct the pattern; the folder holds {', '.join(names[:3])}{more}"

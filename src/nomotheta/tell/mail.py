@@ -8,7 +8,7 @@ from email.message import EmailMessage
 from email.utils import format_datetime
 
 from nomotheta.charter import Tell
-from nomotheta.errors import visible
+from nomotheta.errors import counted, visible
 from nomotheta.ledger import Mail, RunResult, TableResult
 from nomotheta.report.words import STATES, headline, shown_text, todo, why, why_aside
 
@@ -33,7 +33,7 @@ def written(result: RunResult, tables: list[TableResult]) -> tuple[str, str, str
     environment.filters["visible"] = lambda text: shortened(visible(text), _CELL)
     given = {
         "run": result, "tables": tables[:_MOST_TABLES], "more": len(tables[_MOST_TABLES:]), "why": why,
-        "todo": todo, "words": STATES, "why_aside": why_aside,
+        "todo": todo, "words": STATES, "why_aside": why_aside, "counted": counted,
         "headline": headline(result),
     }  # fmt: skip
     subject = shortened(visible(f"[{result.workspace}] {result.day}: {headline(result)}"), _SUBJECT)

@@ -56,31 +56,19 @@ def _fitted(
 ) -> Proposal:  # fmt: skip
     """What all but a few rows say, and these rows by their lines."""
     from nomotheta.peek import look
-    from nomotheta.peek.footer import footer_of
     from nomotheta.peek.propose import Draft, propose_from_look
     from nomotheta.peek.readings import few_of
     from nomotheta.workspace.trial import try_out
 
     seen = look(files[0], None, listener, spreads=False, more=files[1:])
     draft = Draft(into=into)
-    if seen.file_format == "delimited":
-        layout = Layout(delimiter=seen.delimiter, quote=seen.quote, encoding=seen.encoding)
-        footer = footer_of(files[0], seen.file, layout, len(seen.columns), seen.rows)
-        if footer is not None:
-            draft = replace(draft, footer=footer)
-            given = {"delimiter": seen.delimiter, "encoding": seen.encoding, "header": seen.header, "footer": 1}
-            first = seen
-            seen = replace(
-                look(files[0], None, listener, spreads=False, more=files[1:], given=given), header_why=first.header_why,
-                delimiter_why=first.delimiter_why, encoding_why=first.encoding_why,
-            )  # fmt: skip
     headers = dict(_headers(seen))
     while True:
         proposal = propose_from_look(seen, table, pattern, day, draft)
         tolerant = replace(proposal, load=_with_tolerance(proposal, "all", ""))
         trial = try_out(proposal_text(tolerant), files, day, _MOST_FAULTS, listener)
-        if trial.refused and draft.footer is not None:  # it could be a row
-            draft = replace(draft, footer=None)
+        if trial.refused and draft.footed and seen.footer:  # it could be a row
+            draft = replace(draft, footed=False)
             continue
         by_column = Counter(each.column for each in trial.rejects if each.reason in _OF_VALUES)
         wide = {headers[name] for name, times in by_column.items() if times > max(few_of(seen.rows), seen.rows / 100)}

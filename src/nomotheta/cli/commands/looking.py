@@ -44,7 +44,7 @@ def peek(
         str | None, typer.Option("--by", metavar="COLUMN", help="Of a table: count the rows per value.")
     ] = None,
 ) -> None:
-    """Look at a file or a table: columns, kinds, blanks, keys, oddities."""
+    """Look at a file or a table: columns, blanks, keys, oddities."""
     given = {"delimiter": delimiter, "quote": quote, "encoding": encoding, "header": header}
     if place is not None or where is not None or by is not None or not _is_file(call, what):
         _check_of_table(what, bool(rows or page or any(each is not None for each in given.values())))
@@ -68,8 +68,15 @@ def peek(
 
 
 def _is_file(call: Call, what: str) -> bool:
-    """Whether a file is meant: there is one, or no workspace in which a table could be."""
-    return Path(what).exists() or "/" in what or call.workspace_if_any() is None
+    """Whether a file is meant: there is one, it is called like one, or there is no workspace to hold a table."""
+    path = Path(what)
+    return path.exists() or "/" in what or path.suffix.lower() in _ENDINGS or call.workspace_if_any() is None
+
+
+_ENDINGS = (
+    ".csv", ".tsv", ".txt", ".dat", ".json", ".jsonl", ".ndjson", ".parquet", ".arrow", ".feather", ".xlsx", ".xls",
+    ".xlsb", ".ods", ".gz", ".bz2", ".xz", ".zst", ".zip",
+)  # fmt: skip
 
 
 def _check_of_table(table: str, of_file: bool) -> None:
