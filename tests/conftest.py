@@ -16,7 +16,7 @@ from hypothesis import settings
 from typer.testing import CliRunner
 
 from nomotheta import kernel
-from nomotheta.cli import app
+from nomotheta.cli.app import app
 
 settings.register_profile("ours", deadline=None)  # no test is timed
 settings.load_profile("ours")

@@ -59,7 +59,7 @@ def test_help_names_every_command_in_a_whole_sentence(space: Space) -> None:
 
 def test_help_imports_nothing_heavy() -> None:
     script = (
-        "import sys; from nomotheta.cli import app\n"
+        "import sys; from nomotheta.cli.app import app\n"
         "try: app(['--help'])\nexcept SystemExit: pass\n"
         "print([m for m in ('pyarrow', 'numpy', 'duckdb', 'pydantic', 'rich') if m in sys.modules])"
     )

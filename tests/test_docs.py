@@ -11,7 +11,7 @@ import pytest
 from typer.main import get_command
 
 from conftest import Space
-from nomotheta.cli import app
+from nomotheta.cli.app import app
 
 ROOT = Path(__file__).resolve().parent.parent
 TEXTS = [ROOT / "README.md", ROOT / "CONTRIBUTING.md", *sorted((ROOT / "docs").glob("*.md"))]

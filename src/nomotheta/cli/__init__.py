@@ -1,6 +1,5 @@
 """The command line: arguments in, the API called, results shown. Nothing is computed here."""
 
-from nomotheta.cli.app import app
 from nomotheta.cli.guard import run
 
-__all__ = ["app", "run"]
+__all__ = ["run"]

@@ -63,11 +63,11 @@ class Call:
     json: bool
     quiet: bool
 
-    def workspace(self) -> Workspace:
-        """The workspace, opened."""
+    def workspace(self, *, lazily: bool = False) -> Workspace:
+        """The workspace, opened; `lazily` for what needs little of it."""
         from nomotheta.workspace import Workspace
 
-        return Workspace.open(self.folder)
+        return Workspace.open(self.folder, lazily=lazily)
 
     def workspace_if_any(self) -> Workspace | None:
         """The workspace here or above; None where there is none, and none was named."""
@@ -153,3 +153,22 @@ def command(*, workspace: bool = True) -> Callable[[_Command], _Command]:
         return function
 
     return made
+
+
+def _version(value: bool) -> None:
+    if value:
+        from nomotheta import __version__
+        from nomotheta.kernel import in_use
+
+        typer.echo(f"nomotheta {__version__} ({'with' if in_use() else 'without'} the compiled kernel)")
+        raise typer.Exit
+
+
+@app.callback()
+def _main(
+    _: Annotated[bool, typer.Option("--version", callback=_version, is_eager=True, help="Print the version.")] = False,
+    workspace: FOLDER = None,
+    quiet: QUIET = False,
+    verbose: VERBOSE = False,
+) -> None:
+    keep_before(workspace, quiet=quiet, verbose=verbose)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import importlib
 import os
 import sys
 import tempfile
@@ -43,8 +44,11 @@ def guarded(*, json: bool, verbose: bool = False) -> Iterator[None]:
 
 def run(arguments: Sequence[str]) -> int:
     """Run a command line; its exit code. What is wrong with the line itself is a document too, where JSON is wanted."""
-    from nomotheta.cli.app import app
+    from nomotheta.cli.command import app
+    from nomotheta.cli.commands import take_in
 
+    if not take_in(arguments[0] if arguments else ""):  # help, options before the command, a word that is none
+        importlib.import_module("nomotheta.cli.app")
     try:
         return int(app(list(arguments), prog_name="nomotheta", standalone_mode=False) or 0)
     except typer.Abort:

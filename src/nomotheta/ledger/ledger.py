@@ -8,15 +8,16 @@ import os
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import Any, TypeVar
-
-from pydantic import TypeAdapter
+from typing import TYPE_CHECKING, Any, TypeVar
 
 from nomotheta.errors import counted
 from nomotheta.ledger.database import Database, at_work
 from nomotheta.ledger.outbox import Outbox
 from nomotheta.ledger.record import Entry, Judgement, LoadResult, RunResult, Undone
 from nomotheta.reconcile import Reconciliation
+
+if TYPE_CHECKING:
+    from pydantic import TypeAdapter
 
 Document = TypeVar("Document")
 _NEXT = "(SELECT max(?, coalesce(max(load_no), 0) + 1) FROM entries)"
@@ -441,6 +442,8 @@ _ADAPTERS: dict[Any, TypeAdapter[Any]] = {}
 
 def _adapter(of: type[Document]) -> TypeAdapter[Document]:
     """How documents of a type are read and written; made when it is first needed."""
+    from pydantic import TypeAdapter
+
     if of not in _ADAPTERS:
         _ADAPTERS[of] = TypeAdapter(of)
     return _ADAPTERS[of]

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, fields
-from typing import Any, ClassVar, Literal
+from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 from nomotheta.errors import counted
-from nomotheta.place.staging import Merged
 from nomotheta.tabular import Tabular
+
+if TYPE_CHECKING:
+    from nomotheta.place.staging import Merged
 
 _LISTED, _WORST = 8, 5  # files that are shown one by one; of more, those with the most rows set aside
 How = Literal["append", "overwrite", "merge"]

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
-from typing import Any, ClassVar, Literal
+from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
-from nomotheta.charter import Check
 from nomotheta.kinds.show import show
+
+if TYPE_CHECKING:
+    from nomotheta.charter import Check
 
 Verdict = Literal["pass", "warn", "fail", "error"]
 HIDDEN = "(masked)"

@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
+import tomllib
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any, ClassVar
 
-from nomotheta.charter import Compiled
 from nomotheta.errors import DeclarationError, counted, did_you_mean
 from nomotheta.ledger import LoadResult, ShownReject
 from nomotheta.rules.finding import HIDDEN
 from nomotheta.tabular import Tabular
-from nomotheta.workspace.context import Context
+from nomotheta.workspace.context import CHARTERS, Context
 
 if TYPE_CHECKING:
     from nomotheta.load.rejects import Reject
@@ -69,14 +69,14 @@ def set_aside(context: Context, which: int | str | None, limit: int | None) -> S
     load = _load(context, which)
     if not isinstance(which, int) and load.mends is not None:  # the rows it mends are open or closed there
         return set_aside(context, load.mends, limit)
-    number, compiled = load.load_no or 0, context.charters.of(load.table)
+    number, private = load.load_no or 0, _private(context, load.table)
     came, closed = context.ledger.mended(number), context.ledger.closed(number)
     shown, faults = _open(context, load, limit, came.keys() | closed.keys())
     rows = load.balance.rejected + load.balance.repeated if load.balance else 0
     return SetAside(
-        load, tuple(masked(each, compiled) for each in shown), faults, rows, len(came),
+        load, tuple(masked(each, private) for each in shown), faults, rows, len(came),
         tuple(sorted(set(came.values()))), dict(Counter(closed.values())),
-        bool(compiled and compiled.charter.private()),
+        bool(private),
     )  # fmt: skip
 
 
@@ -121,9 +121,21 @@ def shown_of(reject: Reject) -> ShownReject:
     )  # fmt: skip
 
 
-def masked(reject: ShownReject, compiled: Compiled | None) -> ShownReject:
-    """A reject without private values, as the table's charter declares them today."""
-    private = compiled.charter.private() if compiled else frozenset[str]()
+def masked(reject: ShownReject, private: frozenset[str]) -> ShownReject:
+    """A reject without the values of private columns."""
     if not private:
         return reject
     return replace(reject, value=HIDDEN if reject.column in private else reject.value, original=None)
+
+
+def _private(context: Context, table: str) -> frozenset[str]:
+    """The columns that a table's charter declares private today, whatever else may be wrong with it."""
+    for path in sorted((context.root / CHARTERS).glob("*.toml")):
+        try:
+            document = tomllib.loads(path.read_text(encoding="utf-8"))
+            if document.get("table") == table:
+                columns = document.get("columns", {})
+                return frozenset(name for name, column in columns.items() if column.get("private"))
+        except (OSError, ValueError, AttributeError):  # it is no charter that could be read: another may be the table's
+            continue
+    return frozenset()

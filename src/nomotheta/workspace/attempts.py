@@ -109,9 +109,10 @@ def came_of(attempt: Attempt, load_no: int, outcome: Outcome, file: Path) -> Loa
         verdict = gravest([verdict, "fail"])
     rejects = read_rejects(file, FIRST)
     balance = outcome.balance
+    private = attempt.compiled.charter.private()
     return attempt.result(
         outcome.state, verdict, load_no=load_no, message=outcome.message, balance=balance, findings=outcome.findings,
-        reasons=outcome.reasons, rejects=tuple(masked(shown_of(reject), attempt.compiled) for reject in rejects),
+        reasons=outcome.reasons, rejects=tuple(masked(shown_of(reject), private) for reject in rejects),
         notes=outcome.notes, warnings=outcome.warnings, in_the_way=outcome.in_the_way,
         table_rows=balance.after if outcome.state == "loaded" else balance.before,
     )  # fmt: skip

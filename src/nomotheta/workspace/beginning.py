@@ -14,8 +14,8 @@ from pathlib import Path
 from nomotheta.charter import read_settings
 from nomotheta.errors import DeclarationError
 from nomotheta.place.connect import opener_of
-from nomotheta.workspace.charters import CHARTERS, declared_wrong
-from nomotheta.workspace.places import SETTINGS
+from nomotheta.workspace.charters import declared_wrong
+from nomotheta.workspace.context import CHARTERS, SETTINGS
 
 DEFAULT_URL = "duckdb:///warehouse.duckdb"
 _FILE_URL = re.compile(r"(?:duckdb|sqlite):///([^/?][^?]*)")

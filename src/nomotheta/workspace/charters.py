@@ -20,8 +20,7 @@ from nomotheta.charter import (
     version_of,
 )
 from nomotheta.errors import DeclarationError, did_you_mean
-
-CHARTERS = "charters"
+from nomotheta.workspace.context import CHARTERS
 
 
 class Charters:

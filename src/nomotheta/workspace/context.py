@@ -3,27 +3,59 @@
 from __future__ import annotations
 
 import datetime
+import tomllib
 import uuid
 import zoneinfo
 from functools import cached_property
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from nomotheta.charter import Settings
 from nomotheta.ledger import Ledger
-from nomotheta.place.render import Now
-from nomotheta.workspace.charters import Charters
-from nomotheta.workspace.places import Places
+
+if TYPE_CHECKING:
+    from nomotheta.charter import Settings
+    from nomotheta.place.render import Now
+    from nomotheta.workspace.charters import Charters
+    from nomotheta.workspace.places import Places
 
 MEMORY = ".nomotheta"
+SETTINGS, CHARTERS = "nomotheta.toml", "charters"
 
 
 class Context:
-    """A workspace's folder and what it declares; the ledger is opened when it is first asked."""
+    """A workspace's folder and what it declares. Each part is read, or opened, when it is first asked for."""
 
-    def __init__(self, root: Path, settings: Settings) -> None:
-        self.root, self.settings = root, settings
-        self.places = Places(root, settings)
-        self.charters = Charters(root, settings)
+    def __init__(self, root: Path) -> None:
+        self.root = root
+
+    @cached_property
+    def settings(self) -> Settings:
+        """What `nomotheta.toml` says.
+
+        Raises:
+            DeclarationError: it cannot be read, or something in it is wrong.
+        """
+        from nomotheta.charter import read_settings
+        from nomotheta.workspace.charters import declared_wrong
+
+        settings, _, problems = read_settings(self.root / SETTINGS, SETTINGS)
+        if settings is None:
+            raise declared_wrong(problems)
+        return settings
+
+    @cached_property
+    def places(self) -> Places:
+        """Where tables live."""
+        from nomotheta.workspace.places import Places
+
+        return Places(self.root, self.settings)
+
+    @cached_property
+    def charters(self) -> Charters:
+        """What tables must be."""
+        from nomotheta.workspace.charters import Charters
+
+        return Charters(self.root, self.settings)
 
     @cached_property
     def ledger(self) -> Ledger:
@@ -38,7 +70,8 @@ class Context:
     @property
     def zone(self) -> zoneinfo.ZoneInfo:
         """The time zone of days and due times."""
-        return zoneinfo.ZoneInfo(self.settings.time_zone)
+        declared = None if "settings" in self.__dict__ else _declared_zone(self.root / SETTINGS)
+        return declared or zoneinfo.ZoneInfo(self.settings.time_zone)
 
     def today(self) -> datetime.date:
         """The day it is in the workspace's time zone."""
@@ -46,6 +79,8 @@ class Context:
 
     def now(self, at: datetime.datetime, day: datetime.date, load_no: int | None = None) -> Now:
         """What conditions may speak of at a moment."""
+        from nomotheta.place.render import Now
+
         return Now(at.astimezone(self.zone), day, load_no)
 
     def rejects_file(self, load_no: int) -> Path:
@@ -64,6 +99,15 @@ class Context:
         """Let go of the ledger."""
         if "ledger" in self.__dict__:
             self.ledger.close()
+
+
+def _declared_zone(path: Path) -> zoneinfo.ZoneInfo | None:
+    """The zone that plain settings name, without a look at the rest; None where that is not so plain."""
+    try:
+        with path.open("rb") as file:
+            return zoneinfo.ZoneInfo(tomllib.load(file)["time_zone"])
+    except (OSError, ValueError, KeyError, TypeError):
+        return None
 
 
 def moment() -> datetime.datetime:

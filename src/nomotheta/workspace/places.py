@@ -11,8 +11,7 @@ from nomotheta.errors import DeclarationError, PlaceError, did_you_mean
 from nomotheta.place.answer import PlaceAnswer, tried
 from nomotheta.place.base import Place
 from nomotheta.place.connect import connect, rehearsal
-
-SETTINGS = "nomotheta.toml"
+from nomotheta.workspace.context import SETTINGS
 
 
 class Places:

@@ -12,19 +12,18 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from nomotheta.charter import Compiled, Problem, read_settings
 from nomotheta.errors import DeclarationError, NomothetaError
 from nomotheta.events import Listener, nobody
 from nomotheta.ledger import Judgement, Ledger, LoadResult, RunResult, TableResult, Undone
 from nomotheta.reconcile import Reconciliation
 from nomotheta.workspace.aside import SetAside, set_aside
-from nomotheta.workspace.charters import CHARTERS, declared_wrong
-from nomotheta.workspace.context import Context, moment
-from nomotheta.workspace.places import SETTINGS
-from nomotheta.workspace.telling import tell
+from nomotheta.workspace.context import CHARTERS, SETTINGS, Context, moment
 
 if TYPE_CHECKING:
+    from nomotheta.charter import Compiled, Problem, Settings
     from nomotheta.peek.table import TableLook
+    from nomotheta.workspace.charters import Charters
+    from nomotheta.workspace.places import Places
 
 
 def folder_of(folder: Path) -> Path | None:
@@ -36,13 +35,11 @@ class Workspace:
     """A folder with `nomotheta.toml` and `charters/`; its memory is in `.nomotheta/`."""
 
     def __init__(self, context: Context) -> None:
-        self.context = context
-        self.root, self.settings, self.places = context.root, context.settings, context.places
-        self.charters = context.charters
+        self.context, self.root = context, context.root
 
     @classmethod
-    def open(cls, folder: Path) -> Workspace:
-        """The workspace at or above a folder.
+    def open(cls, folder: Path, *, lazily: bool = False) -> Workspace:
+        """The workspace at or above a folder; `lazily`, its settings are read only when they are needed.
 
         Raises:
             DeclarationError: there is none, or its settings cannot be read.
@@ -53,10 +50,25 @@ class Workspace:
                 f"there is no {SETTINGS} here or in a folder above", where=str(folder),
                 mend="change into a workspace, name one with --workspace FOLDER, or make one: nomotheta begin",
             )  # fmt: skip
-        settings, _, problems = read_settings(root / SETTINGS, SETTINGS)
-        if settings is None:
-            raise declared_wrong(problems)
-        return cls(Context(root, settings))
+        opened = cls(Context(root))
+        if not lazily:
+            opened.context.settings  # noqa: B018 - what is wrong with them is told at once
+        return opened
+
+    @property
+    def settings(self) -> Settings:
+        """What `nomotheta.toml` says."""
+        return self.context.settings
+
+    @property
+    def places(self) -> Places:
+        """Where tables live."""
+        return self.context.places
+
+    @property
+    def charters(self) -> Charters:
+        """What tables must be."""
+        return self.context.charters
 
     @property
     def ledger(self) -> Ledger:
@@ -368,6 +380,8 @@ class Workspace:
         Returns:
             What could not be sent, which stays in the outbox for the next time.
         """
+        from nomotheta.workspace.telling import tell
+
         return tell(self.settings, self.ledger, self.root, self.zone, self.context.identity, result)
 
     def kept_load(self, load_no: int) -> tuple[LoadResult, datetime.datetime, str]:

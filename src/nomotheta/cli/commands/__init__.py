@@ -1,1 +1,22 @@
 """The commands, a module for each part of the path. Each only reads arguments, calls the core, and shows."""
+
+from __future__ import annotations
+
+import importlib
+
+_MODULES = {
+    "starting": ("demo", "begin"), "looking": ("peek", "propose"), "declaring": ("lint", "places"),
+    "loading": ("load", "undo", "rejects"), "checking": ("judge", "reconcile", "run"),
+    "remembering": ("ledger", "report"),
+}  # fmt: skip
+ORDER = ("demo", "begin", "peek", "propose", "lint", "places", *_MODULES["loading"], *_MODULES["checking"],
+         *_MODULES["remembering"])  # fmt: skip
+
+
+def take_in(word: str) -> bool:
+    """Import the module of a command, and no other; whether the word is one."""
+    module = next((name for name, commands in _MODULES.items() if word in commands), None)
+    if module is None:
+        return False
+    importlib.import_module(f"nomotheta.cli.commands.{module}")
+    return True

@@ -155,7 +155,7 @@ def rejects(
 
     Rows that were mended in the CSV file come later with: load TABLE --again FILE.
     """
-    opened = call.workspace()
+    opened = call.workspace(lazily=True)
     which = int(load) if load is not None and load.isdecimal() else load
     found = opened.set_aside(which, None if every else 0 if csv or close is not None else 20)
     number = found.load.load_no or 0

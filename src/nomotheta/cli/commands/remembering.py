@@ -33,7 +33,7 @@ def ledger(
     charter: Annotated[bool, typer.Option("--charter", help="With --load: the charter as it was then.")] = False,
 ) -> None:
     """Show what happened before, newest first."""
-    opened = call.workspace()
+    opened = call.workspace(lazily=True)
     if load is not None:
         _show_kept(call, opened, load, charter=charter)
         return
