@@ -25,10 +25,13 @@ def main() -> None:
     sys.exit(code)
 
 
+_LIGHT = (["lint"], ["ledger"], ["rejects"], ["places"], ["begin"], ["judge"])  # commands that read no data, or seldom
+
+
 def _run(arguments: list[str]) -> int:
     from nomotheta.start import prepare
 
-    prepare()
+    prepare(light=arguments[:1] in _LIGHT and "--csv" not in arguments)
     if arguments[:1] == ["load"]:
         from nomotheta.ahead import foresee
 

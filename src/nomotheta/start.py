@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import atexit
 import contextlib
-import ctypes
 import gc
 import os
 import sys
@@ -35,20 +34,42 @@ class _NoPandas:
             raise ModuleNotFoundError("this process does without pandas", name=name)
 
 
-def prepare() -> None:
+def prepare(*, light: bool = False) -> None:
     """Make the process ready: no pandas, no plug-ins for models, no threads for linear algebra, few collections.
 
     Memory that one block has let go is kept for the next: its pages would have to be cleared anew. What is left at the
     end goes with the process, and is not looked through once more.
+
+    Args:
+        light: for what reads no data, or perhaps none: how memory is kept is settled only when `keep_memory` is called.
     """
     gc.set_threshold(_OBJECTS, 50, 100)
     sys.setswitchinterval(_SWITCH)
     atexit.register(gc.freeze)
-    with contextlib.suppress(OSError, AttributeError, TypeError):  # another C library has its own ways
-        mallopt = ctypes.CDLL(None).mallopt
-        for parameter, value in _MALLOPT.items():
-            mallopt(parameter, value)
+    if light:
+        _waiting.append(True)
+    else:
+        _keep_memory()
     os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
     os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
     if "pandas" not in sys.modules and _NoPandas not in sys.meta_path:
         sys.meta_path.insert(0, _NoPandas)
+
+
+_waiting: list[bool] = []
+
+
+def keep_memory() -> None:
+    """Settle how memory is kept, where `prepare` has left that to whoever reads many rows."""
+    if _waiting:
+        _waiting.clear()
+        _keep_memory()
+
+
+def _keep_memory() -> None:
+    import ctypes
+
+    with contextlib.suppress(OSError, AttributeError, TypeError):  # another C library has its own ways
+        mallopt = ctypes.CDLL(None).mallopt
+        for parameter, value in _MALLOPT.items():
+            mallopt(parameter, value)

@@ -47,7 +47,7 @@ Mark = Annotated[str, AfterValidator(_no_line_end)]
 class Declared(BaseModel):
     """The base of all that is declared: unknown keys are refused, nothing changes after reading."""
 
-    model_config = ConfigDict(extra="forbid", frozen=True, populate_by_name=True)
+    model_config = ConfigDict(extra="forbid", frozen=True, populate_by_name=True, defer_build=True)
 
 
 Affix = Annotated[str, Field(min_length=1, max_length=16)]

@@ -6,7 +6,7 @@ import datetime
 import json
 import os
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
+from dataclasses import asdict, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
@@ -120,7 +120,8 @@ class Ledger:
         """A judgement."""
         self._add(
             "entries", what="judge", table_name=result.table, place=result.place, started=started, state="judged",
-            verdict=result.verdict, summary=summary_of_judgement(result), document=_dump(result),
+            verdict=result.verdict, summary=summary_of_judgement(result),
+            document=json.dumps(asdict(result)),  # which holds texts and counts alone, and is soonest written so
         )  # fmt: skip
 
     def judgement(self, table: str) -> tuple[Judgement, datetime.datetime] | None:

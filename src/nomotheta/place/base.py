@@ -9,6 +9,7 @@ from dataclasses import dataclass, field
 from typing import Any, Protocol
 
 from nomotheta.conditions import Kind, Node
+from nomotheta.place.few import Answer
 from nomotheta.place.fingerprint import Fingerprint
 from nomotheta.place.limits import Limits
 from nomotheta.place.render import Now
@@ -182,6 +183,9 @@ class Asking(Protocol):
 
     def fetch(self, sql: str) -> Any:
         """The rows of a SELECT that was made here, as a `pa.Table`."""
+
+    def answer(self, sql: str) -> Answer:
+        """The same of a SELECT that has few rows."""
 
     def stream(self, sql: str) -> Iterable[Any]:
         """The rows of a SELECT as Arrow record batches, to be read to their end before anything else is asked."""

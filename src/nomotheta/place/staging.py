@@ -9,6 +9,7 @@ from typing import Any
 
 from nomotheta.conditions import Kind, Node, own, quoted
 from nomotheta.errors import PlaceError, counted
+from nomotheta.place.few import Answer
 from nomotheta.place.render import quoted_table
 
 STAGE = own("stage")
@@ -58,6 +59,10 @@ class Staging:
     def fetch(self, sql: str) -> Any:
         """Rows as an Arrow table."""
         raise NotImplementedError
+
+    def answer(self, sql: str) -> Answer:
+        """A few rows."""
+        return Answer.of(self.fetch(sql))
 
     def append(self, table: str, columns: Sequence[str], batches: Iterator[Any], schema: Any) -> int:
         """Add the rows of Arrow record batches."""

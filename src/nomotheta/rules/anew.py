@@ -19,9 +19,11 @@ from nomotheta.errors import PlaceError
 from nomotheta.kinds.read import arrow_type, explain, read_column
 from nomotheta.layout import CANONICAL, UNTYPED, Layout
 from nomotheta.place.base import Place, PlaceColumn
+from nomotheta.place.few import Answer
 from nomotheta.place.render import Now, Renderer, identifiers
 from nomotheta.rules.question import Question
 from nomotheta.rules.shape import held_as
+from nomotheta.start import keep_memory
 
 
 def as_kind(column: Any, kind: Kind) -> Any:
@@ -120,6 +122,7 @@ class Anew:
         """Rows as an Arrow table."""
         from nomotheta.place.embedded.duckdb import DuckPlace  # only now: most tables are what they were declared to be
 
+        keep_memory()
         names = identifiers(sql)
         tables = [table for table in self._columns if table in names]
         several = sum(names.count(table) for table in tables) > 1  # one stream of a place at a time
@@ -136,6 +139,10 @@ class Anew:
                 raise
         finally:
             engine.close()
+
+    def answer(self, sql: str) -> Answer:
+        """A few rows."""
+        return Answer.of(self.fetch(sql))
 
     def _chosen(self, table: str, names: Sequence[str]) -> Sequence[Column]:
         columns = self._columns[table]

@@ -6,19 +6,20 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-import pyarrow as pa
-
 from nomotheta.charter import Check
 from nomotheta.conditions import Kind, own, quoted
 from nomotheta.kinds.read import read_column
 from nomotheta.layout import Layout
+from nomotheta.place.few import Answer
 from nomotheta.rules.anew import blank_as_null, layout_of, plain_texts
 from nomotheta.rules.finding import Finding, samples_of
 from nomotheta.rules.question import SAMPLES, Question
+from nomotheta.start import keep_memory
 
 
 def read_kinds(question: Question, checks: Sequence[Check]) -> list[Finding]:
     """Columns read as text, each by its kind's own definition."""
+    keep_memory()
     names = [check.columns[0] for check in checks]
     texts = [f"{question.place.as_text(name)} AS {quoted(own(str(at)))}" for at, name in enumerate(names)]
     where = question.where(question.scope_of(checks[0]), by=question.place)
@@ -32,7 +33,7 @@ def read_kinds(question: Question, checks: Sequence[Check]) -> list[Finding]:
 def _kind_finding(question: Question, check: Check, tally: _KindTally, where: str | None) -> Finding:
     name = check.columns[0]
     sql = f"SELECT {question.place.as_text(name)} AS {quoted(name)} {question.place.rowset(question.table, where)}"
-    examples = pa.table({name: pa.array(tally.examples, pa.string())})
+    examples = Answer((name,), [(text,) for text in tally.examples])
     finding = question.counted_finding(
         check, tally.breaks, tally.rows, sql, lambda: samples_of(examples, question.private)
     )

@@ -10,6 +10,7 @@ from nomotheta.kinds.show import show
 
 if TYPE_CHECKING:
     from nomotheta.charter import Check
+    from nomotheta.place.few import Answer
 
 Verdict = Literal["pass", "warn", "fail", "error"]
 HIDDEN = "(masked)"
@@ -59,14 +60,12 @@ class Finding:
         return {name: getattr(self, name) for name in self.COLUMNS} | {"columns": ", ".join(self.columns)}
 
 
-def samples_of(table: Any, private: frozenset[str]) -> Samples:
-    """Rows of an Arrow table as samples, private columns hidden; two columns may have one name."""
+def samples_of(found: Answer, private: frozenset[str]) -> Samples:
+    """A few rows as samples, private columns hidden; two columns may have one name."""
     hidden = {name.casefold() for name in private}
-    columns = [
-        [HIDDEN] * table.num_rows if name.casefold() in hidden else [show(value) for value in column.to_pylist()]
-        for name, column in zip(table.column_names, table.columns, strict=True)
-    ]
-    return Samples(tuple(table.column_names), tuple(zip(*columns, strict=True)))
+    masked = [name.casefold() in hidden for name in found.columns]
+    rows = (zip(row, masked, strict=True) for row in found.rows)
+    return Samples(found.columns, tuple(tuple(HIDDEN if hide else show(value) for value, hide in row) for row in rows))
 
 
 def verdict_of(check: Check, breaks: int, rows: int) -> Verdict:

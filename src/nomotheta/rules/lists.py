@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 from nomotheta.charter import Check
 from nomotheta.conditions import own, quoted
 from nomotheta.place.base import Place, PlaceColumn
+from nomotheta.place.few import Answer
 from nomotheta.rules.finding import Finding, Samples, samples_of
 from nomotheta.rules.question import BREAKS, SAMPLES, Question, Scope
 from nomotheta.rules.shape import comparable, existing, held_as
@@ -45,13 +46,13 @@ def key(question: Question, check: Check) -> Finding:
     sql, groups = repeats_of(
         question.asked, question.table, check.columns, question.shape, nulls=check.whole_row
     )  # fmt: skip
-    breaks = int(question.asked.fetch(sql).to_pylist()[0][BREAKS])
+    breaks = int(question.asked.answer(sql).first()[BREAKS])
     rows = question.count(Scope())
 
     def samples() -> Samples:
         listed = ", ".join(quoted(name) for name in check.columns)
-        found = question.asked.fetch(f"{groups} ORDER BY {_TIMES} DESC, {listed} LIMIT {SAMPLES}")
-        return samples_of(found.rename_columns([*found.column_names[:-1], "times"]), question.private)
+        found = question.asked.answer(f"{groups} ORDER BY {_TIMES} DESC, {listed} LIMIT {SAMPLES}")
+        return samples_of(Answer((*found.columns[:-1], "times"), found.rows), question.private)
 
     finding = question.counted_finding(check, breaks, rows, sql, samples)
     return finding if scope.where is None else replace(finding, over="table")
@@ -83,7 +84,7 @@ def reference(question: Question, check: Check) -> Finding:
     scope = question.scope_of(check)
     where = question.where(scope, present, absent, by=asked)
     sql = f"SELECT count(*) AS {quoted(BREAKS)} {asked.rowset(question.table, where)}"
-    breaks = int(asked.fetch(sql).to_pylist()[0][BREAKS])
+    breaks = int(asked.answer(sql).first()[BREAKS])
     return question.counted_finding(
         check, breaks, question.count(scope), sql, lambda: question.sampled(check.columns, where, asked)
     )  # fmt: skip
@@ -111,9 +112,9 @@ def offenders(question: Question, check: Check) -> Finding:
     breaks = int(question.place.ask(sql).to_pylist()[0][BREAKS])
 
     def samples() -> Samples:
-        found = question.place.ask(f"SELECT * FROM ({check.query}\n) AS {_OFFENDERS} LIMIT {SAMPLES}")
+        found = Answer.of(question.place.ask(f"SELECT * FROM ({check.query}\n) AS {_OFFENDERS} LIMIT {SAMPLES}"))
         told = {name.casefold() for name in question.charter.columns}
-        computed = [name for name in found.column_names if name.casefold() not in told]
+        computed = [name for name in found.columns if name.casefold() not in told]
         return samples_of(
             found, question.private.union(computed if question.charter.reads_private(check.query) else ())
         )

@@ -167,10 +167,10 @@ class Question:
         chosen = [name for name in dict.fromkeys([*key, *columns]) if name in self.shape]
         rows = f"{asked.rowset(self.table, where)} LIMIT {SAMPLES}"
         try:
-            found = asked.fetch(f"SELECT {', '.join(map(quoted, chosen))} {rows}")
+            found = asked.answer(f"SELECT {', '.join(map(quoted, chosen))} {rows}")
         except PlaceError:  # its driver has no value for what stands there
             if asked is not self.place:
                 raise
             texts = ", ".join(f"{self.place.as_text(name)} AS {quoted(name)}" for name in chosen)
-            found = asked.fetch(f"SELECT {texts} {rows}")
+            found = asked.answer(f"SELECT {texts} {rows}")
         return samples_of(found, self.private)

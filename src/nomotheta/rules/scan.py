@@ -20,7 +20,7 @@ def _scanned(question: Question, checks: Sequence[Check], scope: Scope) -> list[
     for at, check in enumerate(checks):
         parts += _counted(question, check, own(str(at)))
     sql = f"SELECT {', '.join(parts)} {question.asked.rowset(question.table, question.where(scope))}"
-    row = question.asked.fetch(sql).to_pylist()[0]
+    row = question.asked.answer(sql).first()
     question.counts[scope.label] = row[ROWS]
     return [_read(question, check, row, own(str(at)), scope) for at, check in enumerate(checks)]
 

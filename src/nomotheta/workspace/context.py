@@ -10,10 +10,9 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from nomotheta.ledger import Ledger
-
 if TYPE_CHECKING:
     from nomotheta.charter import Settings
+    from nomotheta.ledger import Ledger
     from nomotheta.place.render import Now
     from nomotheta.workspace.charters import Charters
     from nomotheta.workspace.places import Places
@@ -60,6 +59,8 @@ class Context:
     @cached_property
     def ledger(self) -> Ledger:
         """The workspace's memory."""
+        from nomotheta.ledger import Ledger
+
         return Ledger(self.root / MEMORY / "ledger.sqlite")
 
     @cached_property

@@ -14,14 +14,14 @@ from typing import TYPE_CHECKING
 
 from nomotheta.errors import DeclarationError, NomothetaError
 from nomotheta.events import Listener, nobody
-from nomotheta.ledger import Judgement, Ledger, LoadResult, RunResult, TableResult, Undone
-from nomotheta.reconcile import Reconciliation
-from nomotheta.workspace.aside import SetAside, set_aside
 from nomotheta.workspace.context import CHARTERS, SETTINGS, Context, moment
 
 if TYPE_CHECKING:
     from nomotheta.charter import Compiled, Problem, Settings
+    from nomotheta.ledger import Judgement, Ledger, LoadResult, RunResult, TableResult, Undone
     from nomotheta.peek.table import TableLook
+    from nomotheta.reconcile import Reconciliation
+    from nomotheta.workspace.aside import SetAside
     from nomotheta.workspace.charters import Charters
     from nomotheta.workspace.places import Places
 
@@ -343,6 +343,8 @@ class Workspace:
         Raises:
             DeclarationError: no such load is in the ledger.
         """
+        from nomotheta.workspace.aside import set_aside
+
         return set_aside(self.context, which, limit)
 
     def write_rejects(self, found: SetAside, file: Path) -> int:

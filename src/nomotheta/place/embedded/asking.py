@@ -19,10 +19,12 @@ from nomotheta.kinds.read import arrow_type, read_column
 from nomotheta.layout import UNTYPED
 from nomotheta.place.base import PlaceColumn
 from nomotheta.place.embedded.duckdb import DuckPlace
+from nomotheta.place.few import Answer
 from nomotheta.place.fingerprint import Fingerprint
 from nomotheta.place.marks import FILES
 from nomotheta.place.render import Now, Renderer, identifiers
 from nomotheta.place.staging import STAGE
+from nomotheta.start import keep_memory
 
 ROW_NUMBER = own("row")  # the name by which the number of a row in its database can be asked for
 _TEXT, _TAKEN = Kind("text"), own("taken")
@@ -86,12 +88,17 @@ class Embedded:
         with self._asked(sql, relations) as engine:
             return engine.fetch(sql)
 
+    def answer(self, sql: str) -> Answer:
+        """A few rows."""
+        return Answer.of(self.fetch(sql))
+
     def stream(self, sql: str) -> Iterator[Any]:
         """Rows as Arrow record batches."""
         with self._asked(sql, {}) as engine:
             yield from engine.stream(sql)
 
     def _asked(self, sql: str, relations: Mapping[str, Any]) -> _Asked:
+        keep_memory()
         if self._engine is None:
             self._engine = DuckPlace(self.name, None)
         names = set(identifiers(sql))

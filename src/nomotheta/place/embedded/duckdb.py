@@ -11,13 +11,13 @@ from pathlib import Path
 from typing import Any
 
 import duckdb
-import pyarrow as pa
 
 from nomotheta.conditions import Kind, Node, decimal, own, quoted
 from nomotheta.errors import PlaceError
 from nomotheta.events import step
 from nomotheta.place.base import Facts, Mark, PlaceColumn
 from nomotheta.place.embedded.file import check_file
+from nomotheta.place.few import Answer
 from nomotheta.place.fingerprint import Fingerprint
 from nomotheta.place.limits import Limits
 from nomotheta.place.marks import FILES, HIGHEST, MARKS, OF_TABLE, TAKEN_AWAY, marks_ddl, marks_of, values_of
@@ -30,6 +30,9 @@ _KINDS = {
     "TIMESTAMP WITH TIME ZONE": "timestamptz", "DOUBLE": "real", "FLOAT": "real", "VARCHAR": "text",
     **dict.fromkeys(("TINYINT", "SMALLINT", "INTEGER", "BIGINT", "UTINYINT", "USMALLINT", "UINTEGER"), "integer"),
 }  # fmt: skip
+
+
+_PLAIN = frozenset({"BOOLEAN", "BIGINT", "HUGEINT", "INTEGER", "DOUBLE", "VARCHAR", "DATE", "TIME", "TIMESTAMP"})
 
 
 class DuckPlace(Staging):
@@ -210,6 +213,8 @@ class DuckPlace(Staging):
                 failed.append(error)
                 raise
 
+        import pyarrow as pa
+
         incoming = pa.RecordBatchReader.from_batches(schema, guarded())
         listed = ", ".join(quoted(name) for name in columns)
         self._connection.register("nomotheta_incoming", incoming)
@@ -270,6 +275,14 @@ class DuckPlace(Staging):
                 return self._connection.sql(sql).to_arrow_table()
         finally:
             self.forget(relations)
+
+    def answer(self, sql: str) -> Answer:
+        """A few rows; where their types are plain, without Arrow, which takes longer to import than most statements."""
+        with self._translated(sql):
+            found = self._connection.sql(sql)
+            if all(kind in _PLAIN or kind.startswith("DECIMAL(") for kind in map(str, found.types)):
+                return Answer(tuple(found.columns), found.fetchall())
+            return Answer.of(found.to_arrow_table())
 
     def know(self, relations: Mapping[str, Any]) -> None:
         """Let SQL name some Arrow tables, or streams of Arrow batches, until they are forgotten."""
@@ -334,6 +347,8 @@ class DuckPlace(Staging):
 def _checked(batches: Iterator[Any], checks: Sequence[str], place: str) -> Iterator[Any]:
     """Record batches, each held against CHECK constraints before it goes in, in an engine of its own."""
     done, number = 0, quoted(own("row"))
+    import pyarrow as pa
+
     with duckdb.connect(":memory:") as engine:
         for batch in batches:
             engine.register("incoming", pa.Table.from_batches([batch]))
