@@ -856,3 +856,23 @@ def test_a_condition_means_the_same_in_every_place(sort: str, there: Space, data
         found.append({name: (judged[name]["verdict"], judged[name]["breaks"]) for name in SAME} | loaded)
 
     assert found[0] == found[1]
+
+
+def test_a_table_is_looked_at_alike_in_every_place(there: Space) -> None:
+    there.charter(
+        'table = "t"\n[delivery]\nfiles = "inbox/t-{day}.csv"\n[columns.k]\nkind = "text(9)"\nprivate = true\n'
+        '[columns.v]\nkind = "integer"\n[[keys]]\ncolumns = ["k"]\n', "t",
+    )  # fmt: skip
+    there.write("inbox/t-2026-06-01.csv", 'k,v\nA,1\n"",2\n"  ",3\n"\t",5\n,7\n')
+    assert there.load(table="t")["balance"]["loaded"] == 5
+
+    found = there.run("peek", "t", "--json").json
+    some = there.run("peek", "t", "--where", "v > 1 and v < 7", "--by", "v", "--json").json
+    shown = there.run("peek", "t").out
+
+    columns = {each["name"]: each for each in found["columns"]}
+    assert [columns["k"][name] for name in ("nulls", "empty", "spaces", "white", "distinct")] == [1, 1, 1, 1, 4]
+    assert [columns["v"][name] for name in ("nulls", "distinct", "lowest", "highest")] == [0, 5, "1", "7"]
+    assert (found["rows"], found["key"], found["repeats"], columns["k"]["lowest"]) == (5, ["k"], 0, "(masked)")
+    assert (some["rows"], some["by"]["counts"]) == (3, [["5", 1], ["3", 1], ["2", 1]])
+    assert "no row repeats it" in shown
