@@ -127,7 +127,8 @@ def _fault(each: Reject) -> str:
     """What is wrong with a value, or with a row."""
     if not each.column or each.value is None:
         return each.message
-    return f"{each.column} '{each.value}' {each.message.removeprefix(f'{each.column} ')}"
+    told, of_value = each.message.removeprefix(f"{each.column} "), each.message.startswith(f"{each.column} ")
+    return f"{each.column} '{each.value}'{' ' if of_value else ': '}{told}"
 
 
 def propose_of_table(place: Callable[[], AbstractContextManager[Place]], table: str, day: datetime.date) -> str:
