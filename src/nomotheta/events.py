@@ -48,7 +48,7 @@ def watch(watcher: Watcher | None) -> None:
 
 @contextmanager
 def step(where: str, what: object) -> Iterator[None]:
-    """Around a step of work, told once it is done or has failed, if anybody watches; an empty text is no step."""
+    """Around a step of work, told once it is done or has failed, if anybody watches; an empty text is not a step."""
     if not _watchers or what == "":
         yield
         return

@@ -15,7 +15,7 @@ class Format:
 
     `reader` is its module and class in `nomotheta.source.formats`. A `text` has an encoding, lines, and may come
     packed; a `typed` one has values with types of their own; where `columns_known`, its columns have them too. `magic`
-    are the first bytes of a file that is no text. `placed` columns are told by the characters of a line, and `header`
+    are the first bytes of a file that is not text. `placed` columns are told by the characters of a line, and `header`
     is how many lines of header there are where the layout does not say.
     """
 

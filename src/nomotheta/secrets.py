@@ -61,7 +61,7 @@ def filled(url: str) -> str:
 
 
 def _encoded(password: str) -> str:
-    """A password as it may stand in a URL: what is encoded already stays so."""
+    """A password as it may be in a URL: what is encoded already stays so."""
     return quote(re.sub("%(?![0-9A-Fa-f]{2})", "%25", password), safe="%")
 
 

@@ -49,7 +49,7 @@ class Tabular:
         )  # fmt: skip
 
     def _repr_html_(self) -> str:
-        """The first rows as HTML, as notebooks show it; whatever stands in them is escaped."""
+        """The first rows as HTML, as notebooks show it; whatever is in them is escaped."""
         rows = self.as_rows()
         head = "".join(f"<th>{html.escape(name)}</th>" for name in self.COLUMNS)
         body = "".join(f"<tr>{''.join(self._cell(name, row) for name in self.COLUMNS)}</tr>" for row in rows[:_SHOWN])

@@ -330,7 +330,7 @@ def _is_file(entry: os.DirEntry[str]) -> bool:
 
 
 def readable(path: Path) -> str:
-    """A path as it can be written: bytes of its name that are no UTF-8 are written as escapes."""
+    """A path as it can be written: bytes of its name that are not UTF-8 are written as escapes."""
     return os.fsencode(path).decode("utf-8", "backslashreplace")
 
 

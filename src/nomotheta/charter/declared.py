@@ -1,4 +1,4 @@
-"""What a charter declares, as a document that stands with each load, and in which keys two of them differ."""
+"""What a charter declares, as a document that is kept with each load, and in which keys two of them differ."""
 
 from __future__ import annotations
 

@@ -170,7 +170,7 @@ def _stated(read: Read) -> list[Problem]:
 
 
 def _positions(read: Read, layout: Layout) -> list[Problem]:
-    """Columns of fixed-width text must say where they stand, and only they stand at characters."""
+    """Columns of fixed-width text must say where they are, and only they are at characters of a line."""
     found = []
     if read.charter.delivery is None:
         return []

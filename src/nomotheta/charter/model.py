@@ -206,7 +206,7 @@ class CellRule(Declared):
 
 
 class Blank(CellRule):
-    """Whether blanks may stand in a column."""
+    """Whether blanks may be in a column."""
 
     value: Literal["never", "allowed"]
 
@@ -218,7 +218,7 @@ class Between(CellRule):
 
 
 class Among(CellRule):
-    """The only values that may stand in a column."""
+    """The only values that may be in a column."""
 
     values: Annotated[list[Any], Field(min_length=1)]
 
@@ -249,7 +249,7 @@ FROM_PLACE = "@place"
 
 
 def _scalar(value: Any) -> Any:
-    """What may stand as a constant; what it is worth is held against the column's kind."""
+    """What may be a constant; its value is checked against the column's kind."""
     if value is None or isinstance(value, str | int | float | Decimal | datetime.date | datetime.time):
         return value
     raise ValueError("a constant is one text, number, date or time, or true or false")
@@ -322,7 +322,7 @@ class Column(Declared):
 
 
 class Key(Declared):
-    """Columns whose values together may stand in the table only once; "*" is the whole row, as it came in the file.
+    """Columns whose values together may be in the table only once; "*" is the whole row, as it came in the file.
 
     Of rows that repeat a key when they are loaded, one stays: the first, or the last (by a column, if one is named), or
     none. Those that equal it are copies, of which so many are allowed; the others are in conflict with it, and count as
@@ -483,7 +483,7 @@ class Charter(Declared):
 
 
 class Place(Declared):
-    """A database, by its URL; secrets stand in it as ${ENV_NAME}."""
+    """A database, by its URL; secrets are in it as ${ENV_NAME}."""
 
     url: str
 

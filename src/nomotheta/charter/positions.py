@@ -1,4 +1,4 @@
-"""Where each key and value stands in a TOML text.
+"""Where each key and value is in a TOML text.
 
 `tomllib` reads values and gives no positions; this scanner gives positions and reads no values. It is meant for texts
 that `tomllib` has accepted, so it follows the grammar without checking it.

@@ -52,7 +52,7 @@ def at_most(name: str, kind: Kind) -> Node:
 
 
 def between(name: str, kind: Kind, low: Any, high: Any) -> Node:
-    """`name` is within both bounds; None is no bound."""
+    """`name` is within both bounds; None is not a bound."""
     sides = [(">=", low), ("<=", high)]
     parts = [_compared(op, name, kind, value) for op, value in sides if value is not None]
     return parts[0] if len(parts) == 1 else Node("and", parts, kind=BOOLEAN)

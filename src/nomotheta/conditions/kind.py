@@ -50,7 +50,7 @@ def parse_kind(text: str) -> Kind:
     """Read a kind as a charter writes it, such as `decimal(8,2)`.
 
     Raises:
-        ValueError: it is no kind; the message says why and what would be.
+        ValueError: it is not a kind; the message says why and what would be.
     """
     match = _WRITTEN.fullmatch(text.lower())
     if not match:

@@ -122,7 +122,7 @@ class ReadColumn:
     """The n values of a column that was read as no text, as the buffers of an Arrow array.
 
     `state` says of each whether it is a value, null, odd, or a local time; `odd` counts the odd ones, and `missing` all
-    that are no values. A null word is null, in quotes too. `texts` gives all of the column as a `pa.StringArray`,
+    that are not values. A null word is null, in quotes too. `texts` gives all of the column as a `pa.StringArray`,
     `taken` some rows of it.
     """
 
@@ -157,7 +157,7 @@ class Read:
 class Survey:
     """The whole records of a chunk.
 
-    Where the last ends, their line feeds and how many of them stand in quotes, whether each quote is at the edge of a
+    Where the last ends, their line feeds and how many of them are in quotes, whether each quote is at the edge of a
     field or doubled, and the bytes of the longest record.
     """
 
@@ -181,7 +181,7 @@ def survey(data: bytes, delimiter: int, quote: int, *, final: bool) -> Survey | 
 
 @dataclass(frozen=True, slots=True)
 class Scan:
-    """The n records of a chunk, one by one: where each stands, the line feeds before it, and what its quotes are like.
+    """The n records of a chunk, one by one: where each begins, the line feeds before it, and what its quotes are like.
 
     `sorts` are IN_PLACE, BARE (within unquoted fields), MIXED, UNCLOSED or FOLLOWED (by text). `done` is where the
     first record begins that is not whole.
@@ -223,7 +223,7 @@ def scan(
 
 
 def count_byte(data: bytes, byte: int) -> int:
-    """How often a byte stands in data."""
+    """How often a byte occurs in data."""
     kernel = kernel_of.library()
     if kernel is None:
         return int(np.count_nonzero(np.frombuffer(data, np.uint8) == byte))

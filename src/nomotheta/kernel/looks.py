@@ -23,7 +23,7 @@ def blank(texts: Any, unsure: Bools) -> Marks | None:
 
 
 def longest(texts: Any) -> int | None:
-    """The most bytes that one of some texts has; -1 where a NUL stands in one."""
+    """The most bytes that one of some texts has; -1 where a NUL is in one."""
     kernel = kernel_of.library()
     return None if kernel is None else int(kernel.look_longest(_texts(texts)))
 

@@ -36,7 +36,7 @@ Parts = dict[str, NDArray[np.int32]]
 class Form:
     """A written form of fixed width: where each field and each literal byte stands.
 
-    `names` are the words, in lower case, that may stand for the months in a field.
+    `names` are the words, in lower case, that stand for the months in a field.
     """
 
     width: int
@@ -85,7 +85,7 @@ class Form:
 
 
 def _number(matrix: NDArray[np.uint8], first: int, width: int, good: Bools) -> NDArray[np.int32]:
-    """The number that `width` bytes of each row spell, two at a time; `good` becomes false where they are no digits."""
+    """The number that `width` bytes of each row spell, two at a time; `good` is false where they are not digits."""
     count, stride = matrix.shape
     value: Any = None
     at, end = first, first + width
@@ -104,7 +104,7 @@ def _number(matrix: NDArray[np.uint8], first: int, width: int, good: Bools) -> N
 
 
 def _word(matrix: NDArray[np.uint8], words: Sequence[bytes]) -> NDArray[np.int32]:
-    """Which of the words stands in each row of bytes, from 1; 0 for none. Case says nothing."""
+    """Which of the words is in each row of bytes, from 1; 0 for none. Case says nothing."""
     lower = matrix | np.where((matrix >= ord("A")) & (matrix <= ord("Z")), np.uint8(32), np.uint8(0))
     found = np.zeros(len(matrix), np.int32)
     for number, word in enumerate(words, 1):
@@ -186,7 +186,7 @@ def read_timestamptz(texts: Any, _kind: Kind, layout: Layout, zone: str = "UTC")
 
 
 def to_utc(moments: Ints, local: Ints, zone: str) -> tuple[Misfit, ...]:
-    """Bring local times among some moments to UTC, where they stand; which of them there are none, or too far off."""
+    """Bring local times among some moments to UTC, in place; which of them do not exist, or are too far off."""
     if not len(local):
         return ()
     there, skipped = in_utc(moments[local], zone)
@@ -235,7 +235,7 @@ def _days(parts: Parts, count: int, layout: Layout) -> tuple[Any, Bools]:
         first = np.int32(layout.two_digit_years_from or 0)
         parts["Y"] = first + (parts["y"] - first) % np.int32(100)
     year, month, day = parts.get("Y", 1970 * one), parts.get("m", one), parts.get("d", one)
-    # what is no digit spells any number at all, also one of no year that the table of months has
+    # what is not a digit spells any number at all, also one of no year that the table of months has
     real = (year >= 1) & (year <= _LAST_YEAR) & (month >= 1) & (month <= 12) & (day >= 1)
     index = np.where(real, year * np.int32(12) + month - np.int32(1), np.int32(12))
     starts, length = _months()

@@ -171,7 +171,7 @@ def _misshapen(texts: Any, mark: str | None) -> Ints:
     first = int(cells.starts[0])
     data = cells.data[first : int(cells.ends[-1])]
     empty = np.flatnonzero(cells.valid & (cells.lengths == 0))
-    digits = data - np.uint8(ord("0"))  # what is no digit wraps around to more than 9
+    digits = data - np.uint8(ord("0"))  # what is not a digit wraps around to more than 9
     if int(digits.max(initial=0)) <= 9:
         return empty
     positions = np.flatnonzero(digits > 9)

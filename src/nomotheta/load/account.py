@@ -28,7 +28,7 @@ _SOME, _MANY = 3, 1_000  # rows of one wrong shape that tell of a file, and afte
 class Account:
     """Of some files: what each holds, once it was read to its end.
 
-    `before` are the records of the file in hand, and `in_all` those of the files, that stand before the next block.
+    `before` are the records of the file in hand, and `in_all` those of the files, that come before the next block.
     """
 
     files: Sequence[ArrivedFile]
@@ -105,7 +105,7 @@ class Account:
         )  # fmt: skip
 
     def take_conflicts(self, by_file: Mapping[str, int]) -> None:
-        """Of the rows that repeat a key, so many of each file are no copies."""
+        """Of the rows that repeat a key, so many of each file are not copies."""
         for at, file in enumerate(self.counts):
             conflicts = by_file.get(file.file, 0)
             if conflicts:

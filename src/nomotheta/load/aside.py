@@ -83,7 +83,7 @@ class Teller:
     layout: Layout
 
     def tell(self, faults: Any, before: int) -> Any:
-        """Some faults, in the order of their records, as a table of SCHEMA; so many records stand before the block."""
+        """Some faults, in the order of their records, as a table of SCHEMA; so many records come before the block."""
         records = faults["record"].to_numpy()
         new = _new(records)
         first, at = np.flatnonzero(new), pa.array(np.cumsum(new) - 1)
@@ -188,7 +188,7 @@ class Aside:
         return self._in_order([self.faults, faults], self.teller)
 
     def tables(self, before: int, size: int = _PART) -> Iterator[Any]:
-        """All of it as tables of SCHEMA, of at most so many faults; so many records stand in the file before it."""
+        """All of it as tables of SCHEMA, of at most so many faults; so many records are in the file before it."""
         if self.told is not None and self.told.num_rows <= size:
             at = SCHEMA.get_field_index("record")
             moved = before and self.teller.parts is None

@@ -298,7 +298,7 @@ def _whole(values: Any) -> Any:
 
 
 def is_decided(key: Check, *, in_table: bool) -> bool:
-    """Whether the charter says which of two rows of a key is right: then a conflict is no reject."""
+    """Whether the charter says which of two rows of a key is right: then a conflict is not a reject."""
     return key.keep_said and (key.keep == "first" or (key.keep == "last" and not in_table))
 
 

@@ -50,5 +50,5 @@ def _has_row(path: Path, plan: Plan, asked: Plan) -> bool:
         shape = match_columns(source, plan.charter)
         placed = replace(asked, positions=shape.positions, width=shape.width)
         return any(work(source, block, placed).good.num_rows for block in source.blocks())
-    except DeliveryError:  # it is no file of this layout
+    except DeliveryError:  # it is not a file of this layout
         return False

@@ -141,7 +141,7 @@ def _pattern(node: Node, values: Any) -> Bools | None:
 
 
 def _places(part: Part) -> list[Bools] | None:
-    """For each place of a pattern of fixed length, which bytes may stand there; None for any other pattern."""
+    """For each place of a pattern of fixed length, which bytes may be there; None for any other pattern."""
     if part.sort in {"sequence", "group"}:
         found: list[Bools] = []
         for each in part.parts:

@@ -81,7 +81,7 @@ class InTable:
         """Those of some keys that are in the table."""
         seen = SeenKeys(count)
         self.place.expect(self.table, self.kinds)
-        if not key.whole_row:  # with a null it is no key
+        if not key.whole_row:  # with a null it is not a key
             cells = cells.drop_null()
         if cells.num_rows:
             for batch in self.place.present(self.table, cells, self.staying, nulls=key.whole_row):

@@ -35,7 +35,7 @@ class Removal:
 class Order:
     """A load to be carried out.
 
-    `once` is what may stand only once in the place for this table; `opened` opens a file, where the layout alone does
+    `once` is what may be in the place only once for this table; `opened` opens a file, where the layout alone does
     not say how; `staging` is the table in which rows are gathered first, if they are; with `rehearsed` all of it is
     done and then undone; `stated` are the texts beside the files that state counts, by file, or under "" for all.
     `marks` are the loads that were in the table when this was ordered; `removal` is what goes before the rows go in.

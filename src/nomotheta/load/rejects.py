@@ -165,7 +165,7 @@ def part_of(path: Path) -> Path:
 
 
 def recover(path: Path, *, stands: bool) -> None:
-    """The rejects of a load that was cut off: put in place where it stands, forgotten where it does not."""
+    """The rejects of a load that was cut off: put in place where it was committed, forgotten where it was not."""
     part = part_of(path)
     if part.exists():
         part.replace(path) if stands else part.unlink()

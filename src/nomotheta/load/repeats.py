@@ -48,7 +48,7 @@ class Owners:
     def told(self, records: Ints, files: Any) -> Any:
         """Each of n records as a line, with the name of its file where that is another than the one given; as texts.
 
-        A record that is no record of the delivery is told as an empty text.
+        A record that is not a record of the delivery is told as an empty text.
         """
         lines, names = np.zeros(len(records), np.int64), pa.array(files, pa.string())
         owners = np.array([""] * len(records), object)
@@ -172,7 +172,7 @@ class Repeats:
         return Keys.of(*self.hashed(pa.table({self.keys[0].columns[0]: values}), self.keys[0]))
 
     def _decided(self, keys: Sequence[Keys], records: Ints) -> list[tuple[Ints, Ints, Hashes]]:
-        """What was found beforehand, and what stands in the table."""
+        """What was found beforehand, and what is in the table."""
         assert self.decided is not None  # noqa: S101 - only then is it asked
         own = keys[0]
         known, _ = self.seen[0].find_keys(own)
@@ -208,8 +208,8 @@ def decide(key: Check, blocks: Iterable[tuple[int, Worked]], owners: Owners) -> 
 
     Args:
         key: of which the last row stays, or none.
-        blocks: each with how many records stand before it.
-        owners: taught where every record stands.
+        blocks: each with how many records come before it.
+        owners: taught where every record is.
     """
     found: list[tuple[Ints, Ints]] = []
     with ExitStack() as stack:

@@ -1,4 +1,4 @@
-"""Whether what was loaded may stand: it adds up, it is what was stated, little enough was set aside, the rules hold."""
+"""Whether what was loaded may stay: it adds up, it is what was stated, little enough was set aside, the rules hold."""
 
 from __future__ import annotations
 
@@ -100,5 +100,5 @@ class Settlement:
 
     @property
     def message(self) -> str:
-        """What is said of a load that stands."""
+        """What is said of a load that was committed."""
         return "loaded; a rule failed, and the charter says to keep the rows" if worst(self.findings) == "fail" else ""

@@ -142,7 +142,7 @@ class Stream:
         return found
 
     def _read_before(self) -> Iterator[tuple[int, Worked]]:
-        """All blocks of the delivery, each with how many records stand before it."""
+        """All blocks of the delivery, each with how many records come before it."""
         total, done, before = self._size(), 0, 0
         told = f"looking for repeated rows of {self.compiled.charter.table}"
         for piece in self._pieces():

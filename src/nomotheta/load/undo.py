@@ -43,7 +43,7 @@ def keeping(
 ) -> Iterator[None]:  # fmt: skip
     """Around a load that may keep what it replaces: the table for it is made before, and older ones go afterwards.
 
-    What fails while it is `committing` may stand all the same, and so may the table.
+    What fails while it is `committing` may have been committed all the same, and the table with it.
     """
     charter = compiled.charter
     if not keep:

@@ -39,7 +39,7 @@ _STRETCH = 256  # rows: shorter ones are dearer to hand on than to copy
 class Plan:
     """What is the same for every block of a file.
 
-    `positions` says where each column of the charter stands among the `width` fields of a record; `constants` are the
+    `positions` says in which of the `width` fields of a record each column of the charter is; `constants` are the
     values of the columns that the file does not hold; `keys` those that set repeated rows aside. `ascending` says that
     whole numbers in their order may be left as they are: there is one such key, of one column, and nothing before them.
     """
@@ -149,7 +149,7 @@ class Worked:
         return (self.file, line) if self.parts is None else self.parts.line(record, line)
 
     def among(self, records: Ints, before: int, chosen: Mapping[str, Ints]) -> NDArray[np.bool_]:
-        """Which of some records are among the chosen ones, by file and number from 1; so many stand before them."""
+        """Which of some records are among the chosen ones, by file and number from 1; so many come before them."""
         if self.parts is None:
             own = chosen.get(self.file)
             return np.isin(records + before + 1, own) if own is not None else np.zeros(len(records), np.bool_)

@@ -84,20 +84,20 @@ class ColumnLook:
 
     @property
     def unique(self) -> bool:
-        """Whether no row is blank and no value stands twice."""
+        """Whether no row is blank and no value occurs twice."""
         return self.tracked and not self.repeats and not self.blanks
 
     def take(self, texts: Any, hashed: Hashed) -> tuple[Any, Weights]:
-        """Take in a block's texts, blanks being null. What stands more than once is looked at once.
+        """Take in a block's texts, blanks being null. What occurs more than once is looked at once.
 
         Returns:
-            The values whose kind is to be told, and how often each stands.
+            The values whose kind is to be told, and how often each occurs.
         """
         values, weights = self.begin(texts)
         return self.learn(values, weights, Facts.of(values, weights, hashed)) if len(values) else (values, None)
 
     def begin(self, texts: Any) -> tuple[Any, Weights]:
-        """The different values of a block's texts, and how often each stands; all of them, where that is once."""
+        """The different values of a block's texts, and how often each occurs; all of them, where that is once."""
         self.rows += len(texts)
         self.blanks += texts.null_count
         values, weights = texts.drop_null() if texts.null_count else texts, None
@@ -126,7 +126,7 @@ class ColumnLook:
         return self._without_nulls(facts, weights)
 
     def _repeats(self, hashes: NDArray[np.uint64], weights: Weights) -> None:
-        """How many values stand more than once, and how many different ones there are."""
+        """How many values occur more than once, and how many different ones there are."""
         if self.first is None and not self.seen.count and not len(self.sketch) and len(hashes) <= HEAD:
             self.first = hashes  # where a few are all there are, to count them is enough
             self._repeated(len(hashes) - len(set(hashes.tolist())), hashes, weights)

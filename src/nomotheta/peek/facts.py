@@ -25,7 +25,7 @@ class Facts:
     """What is to be known of the n different values of a column, none of them null: an array of n for each.
 
     `trimmed` are the texts without white space at their ends, `lengths` are in characters, and `null_like` says which
-    are words that stand for null. Of all values, each as often as it stands: `longest` is in characters, `edges` had
+    are words that stand for null. Of all values, each as often as it occurs: `longest` is in characters, `edges` had
     white space at an end, `zeros` are digits after a zero, and `likes` are such words.
     """
 
@@ -40,7 +40,7 @@ class Facts:
 
     @classmethod
     def of(cls, values: Any, weights: Weights, hashed: Hashed) -> Facts:
-        """Of some texts of one column, each of which stands so many times."""
+        """Of some texts of one column, each of which occurs so many times."""
         return cls.each([values], [weights], hashed)[0]
 
     @classmethod

@@ -1,4 +1,4 @@
-"""The last line of a file, where it is no row: a total, a count, or the mark of an end."""
+"""The last line of a file, where it is not a row: a total, a count, or the mark of an end."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ _DIGITS = re.compile(r"\d+")
 
 @dataclass(frozen=True, slots=True)
 class Footer:
-    """A line at the end that is no row; `pattern` finds the count of rows that it states, where it states one."""
+    """A line at the end that is not a row; `pattern` finds the count of rows that it states, where it states one."""
 
     line: str
     pattern: str

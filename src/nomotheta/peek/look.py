@@ -81,7 +81,7 @@ class Oddity:
 class Look:
     """What a file is. `whole` says whether all of it was read; each `…_why` gives the reason of a guess.
 
-    What a format does not have (a delimiter, say) is empty. `footer` is the last line where it is no row, and
+    What a format does not have (a delimiter, say) is empty. `footer` is the last line where it is not a row, and
     `footer_pattern` finds the count of rows that it states, if it states one.
     """
 

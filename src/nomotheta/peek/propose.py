@@ -251,7 +251,7 @@ def _written(layout: dict[str, Any]) -> dict[str, Any]:
 
 
 def pattern_of(names: Sequence[str]) -> tuple[str, str]:
-    """The pattern of some files' paths, and a comment: the day where it stands in the names, and what differs."""
+    """The pattern of some files' paths, and a comment: the day where it is in the names, and what differs."""
     found = [_with_day(name) for name in names]
     patterns = {pattern for pattern, _ in found}
     if len(patterns) == 1:

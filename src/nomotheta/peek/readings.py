@@ -21,7 +21,7 @@ from nomotheta.layout import Layout
 from nomotheta.peek.spread import Ranges, Weights, as_numbers, weighed
 
 HEAD = 100  # values by which kinds are told first
-SPOILT = 0.05  # a kind that more of the first block's values do not fit is no candidate
+SPOILT = 0.05  # a kind that more of the first block's values do not fit is not a candidate
 _FEW, _TENTH = 3, 10  # values that may not fit, though they are more than a share of so few; but at most a tenth
 _DATES = ("%Y-%m-%d", "%d.%m.%Y", "%d/%m/%Y", "%m/%d/%Y", "%Y%m%d", "%Y/%m/%d", "%d-%m-%Y", "%-d.%-m.%Y",
           "%-d/%-m/%Y", "%-m/%-d/%Y", "%d %b %Y", "%d-%b-%Y", "%d %B %Y", "%-d %B %Y",
@@ -168,7 +168,7 @@ class Candidate:
         return self.reading.form
 
     def take(self, values: Any, weights: Weights, reader: Reader) -> None:
-        """Try some values, each of which stands so many times."""
+        """Try some values, each of which occurs so many times."""
         typed = reader(self.reading, values)
         for misfit in typed.misfits:
             self.misfits += weighed(misfit.rows, weights)

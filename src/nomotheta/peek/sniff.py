@@ -31,7 +31,7 @@ _VALUE = re.compile(r"[+-]?[\d.,:/ -]*\d[\d.,:/ TZ-]*%?")
 
 @dataclass(frozen=True, slots=True)
 class Sniffed:
-    """The layout of a file as it seems, and why. A format that is no text has no encoding."""
+    """The layout of a file as it seems, and why. A format that is not text has no encoding."""
 
     layout: Layout
     format_why: str

@@ -20,7 +20,7 @@ _MOST = 1000  # different values that are counted one by one
 _SHOWN, _SHORT = 7, 100
 _NO_COUNTS = np.zeros(_BINS, np.int64)  # never written to
 _MANY = 2 * _MOST  # of a block: with more, of which more than half are different, there are too many
-Weights = NDArray[np.int64] | None  # how often each of some values stands; None for once
+Weights = NDArray[np.int64] | None  # how often each of some values occurs; None for once
 Numbers = Callable[[], tuple[NDArray[np.float64], Weights]]
 
 
@@ -72,7 +72,7 @@ class Ranges:
         return Ranges(self.least, self.start, self.width, self.counts.copy())
 
     def add(self, values: NDArray[np.float64], weights: Weights = None) -> None:
-        """Take in some finite values, each of which stands so many times."""
+        """Take in some finite values, each of which occurs so many times."""
         if not len(values):
             return
         low, high = float(values.min()), float(values.max())
@@ -112,12 +112,12 @@ class Ranges:
 
 @dataclass(slots=True)
 class Frequent:
-    """The different values and how often each stands, as long as they are not too many."""
+    """The different values and how often each occurs, as long as they are not too many."""
 
     counts: Counter[str] | None = field(default_factory=Counter)
 
     def add(self, values: Any, weights: Weights) -> None:
-        """Take in some texts, which are all different if it is told how often each stands."""
+        """Take in some texts, which are all different if it is told how often each occurs."""
         if self.counts is None:
             return
         if weights is None:
@@ -142,7 +142,7 @@ def weighed(rows: NDArray[np.int64], weights: Weights) -> int:
 def as_numbers(values: Any, weights: Weights) -> tuple[NDArray[np.float64], Weights]:
     """Numbers as they are, days and moments as days and seconds since 1970: for a picture, not for a sum.
 
-    Those that are null are left out; of the others it is told how often each stands.
+    Those that are null are left out; of the others it is told how often each occurs.
     """
     kind = values.type
     if pa.types.is_date32(kind):
@@ -180,7 +180,7 @@ def most_frequent(counts: Counter[str], *, by_value: bool) -> Spread:
 
 
 def _number(text: str) -> tuple[bool, Decimal]:
-    """By value; what is no number comes last."""
+    """By value; what is not a number comes last."""
     try:
         return False, Decimal(text.replace(",", "."))
     except InvalidOperation:

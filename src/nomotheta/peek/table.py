@@ -23,7 +23,7 @@ _ROWS = own("rows")
 
 @dataclass(frozen=True, slots=True)
 class TableColumn:
-    """A column as the database has it, and what stands in it.
+    """A column as the database has it, and what is in it.
 
     `type_name` is the database's word and `kind` ours, None where there is none. Of its values `nulls` are null,
     `empty` texts without a character, `spaces` texts of spaces, and `white` texts of other white space. `error` says

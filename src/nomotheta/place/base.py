@@ -21,7 +21,7 @@ class PlaceColumn:
     """A column as the place has it; `kind` is None for a type that no kind stands for.
 
     `also` are the names of further kinds whose values it holds as they are. `sure` says whether the database sees to it
-    that no other values stand in it; `limits` which of them it gives back as they are. `folds` says that texts which
+    that no other values are in it; `limits` which of them it gives back as they are. `folds` says that texts which
     differ may be equal in it, by its collation.
     """
 
@@ -223,7 +223,7 @@ class Marks(Protocol):
     """What loads leave in the database."""
 
     def marks(self, table: str) -> list[Mark]:
-        """The loads that stand in a table, oldest first."""
+        """The loads that are in a table, oldest first."""
 
     def mark(self, mark: Mark) -> bool:
         """Leave a load's mark; False where a mark of the same `once` stands already."""

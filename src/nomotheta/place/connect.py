@@ -151,7 +151,7 @@ def _file_path(url: str, root: Path) -> tuple[Path, str]:
 
 
 def rehearsal(name: str, url: str, root: Path, tables: Set[str]) -> tuple[Place, bool]:
-    """A place for a load that is not to stand, and whether it is one in memory.
+    """A place for a load that is not to stay, and whether it is one in memory.
 
     That holds some tables and the marks of loads as they are in a DuckDB file, and sees its other tables. Any other
     database is opened itself: there the load is undone at its end.

@@ -90,7 +90,7 @@ class Fingerprint:
         return column
 
     def shown(self, name: str, kind: Kind) -> str:
-        """A cell as the text that stands in a row's, null where it is null, as SQL."""
+        """A cell as the text that is in a row's, null where it is null, as SQL."""
         return self.of(quoted(name), kind)
 
     def of(self, value: str, kind: Kind) -> str:
@@ -116,7 +116,7 @@ class Fingerprint:
         return f"isfinite({double})"
 
     def odd(self, double: str) -> str:
-        """The text of a double that is no number."""
+        """The text of a double that is not a number."""
         return f"CAST({double} AS VARCHAR)"
 
     def digits(self, double: str) -> str:
@@ -129,14 +129,14 @@ class Fingerprint:
         return f"concat({self.without_zeros(bare, 'left')}, 'e', {power})"
 
     def in_halves(self, number: str) -> tuple[str, str]:
-        """What stands before the `e` of a number's text, and the whole number behind it."""
+        """What comes before the `e` of a number's text, and the whole number behind it."""
         return (
             f"split_part({number}, 'e', 1)",
             f"coalesce(CAST(nullif(split_part({number}, 'e', 2), '') AS INTEGER), 0)",
         )
 
     def point(self, text: str) -> str:
-        """Where the point stands in a text, from 1; 0 where there is none."""
+        """Where the point is in a text, from 1; 0 where there is none."""
         return f"strpos({text}, '.')"
 
     def without_zeros(self, text: str, side: str) -> str:

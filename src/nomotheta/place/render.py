@@ -189,7 +189,7 @@ class Renderer:
         return f"(CASE {' '.join(whens + rest)} END)"
 
     def cast(self, node: Node) -> str:
-        """A cast; text that is no number becomes null, not an error."""
+        """A cast; text that is not a number becomes null, not an error."""
         of, kind = node.args[0], node.value
         inner = self.render(of)
         if of.kind.name == "text" and kind.name in {"integer", "decimal"}:
@@ -216,7 +216,7 @@ class Renderer:
         return f"length({self.render(node.args[0])})"
 
     def position(self, node: Node) -> str:
-        """Where a text stands in another, from 1; 0 where it does not."""
+        """Where a text is in another, from 1; 0 where it is not."""
         needle, text = map(self.render, node.args)
         return f"strpos({text}, {needle})"
 

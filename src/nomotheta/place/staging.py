@@ -111,7 +111,7 @@ class Staging:
         """The database itself sees to its kinds."""
 
     def strange(self, column: Any) -> str | None:
-        """What is no number, and moments outside of the years 1 to 9999."""
+        """What is not a number, and moments outside of the years 1 to 9999."""
         name, kind = quoted(column.name), column.kind.name if column.kind else ""
         if kind == "real":
             return self.no_number(name)
@@ -304,11 +304,11 @@ class Staging:
         Args:
             table: where to.
             how: the columns, and what they are for.
-            batches: the rows, as Arrow record batches; no key stands twice among them.
+            batches: the rows, as Arrow record batches; no key occurs twice among them.
             schema: their Arrow schema.
 
         Raises:
-            PlaceError: a key stands more than once in the table.
+            PlaceError: a key occurs more than once in the table.
         """
         same = " AND ".join(f"{there} = {staged}" for there, staged in self._sides(table, how.key, self.natively))
         exists = f"SELECT 1 FROM {quoted_table(table)} AS {TABLE_ALIAS} WHERE {same}"

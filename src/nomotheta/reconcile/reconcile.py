@@ -53,7 +53,7 @@ _NOT_FROM_FILES = ("@load.no", "@load.time", "@place")
 
 @dataclass(frozen=True, slots=True)
 class LoadedFiles:
-    """A load that stands in the table: its number, day, files, what was set aside, and the charter that reads them.
+    """A load that is in the table: its number, day, files, what was set aside, and the charter that reads them.
 
     `kept` is the workspace's own copy of a file of mended rows.
     """

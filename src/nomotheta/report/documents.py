@@ -19,7 +19,7 @@ from nomotheta.reconcile import Reconciliation
 
 @dataclass(frozen=True, slots=True)
 class Linted:
-    """What `lint` found; `notes` say what is no problem, but worth knowing."""
+    """What `lint` found; `notes` say what is not a problem, but worth knowing."""
 
     charters: tuple[str, ...]
     problems: tuple[Problem, ...]

@@ -31,7 +31,7 @@ _WORKERS, _AHEAD = 2, 4
 def mendable_csv(load_no: int, faults: Iterable[Any], columns: Sequence[str]) -> Iterator[tuple[bytes, int]]:
     """The rows of faults as parts of a CSV file, and how many rows each part has.
 
-    A row stands once, with all its faults in one cell, and the columns by their names in the charter. What a
+    A row occurs once, with all its faults in one cell, and the columns by their names in the charter. What a
     spreadsheet would take for a formula starts with an apostrophe, which is dropped when the file is read again.
 
     Args:

@@ -49,7 +49,7 @@ def plain_texts(column: Any, kind: Kind) -> Any:
 
 
 def blank_as_null(texts: Any, kind: Kind) -> Any:
-    """In a column of another kind than text, an empty text is no value."""
+    """In a column of another kind than text, an empty text is not a value."""
     return texts if kind.name == "text" else pc.if_else(pc.equal(texts, ""), pa.scalar(None, pa.string()), texts)
 
 

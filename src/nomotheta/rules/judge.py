@@ -85,7 +85,7 @@ def _findings(question: Question) -> list[Finding]:
 
 
 def _strange(question: Question) -> frozenset[str]:
-    """The columns in which something stands that is no value of their kind, though their type holds it."""
+    """The columns that hold something which is not a value of their kind, though their type holds it."""
     place = question.place
     if not any(check.sort == "kind" and not question.is_enforced(check) for check in question.compiled.checks):
         return frozenset()

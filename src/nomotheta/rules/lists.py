@@ -23,7 +23,7 @@ _TIMES, _LISTED, _OFFENDERS, _REPEATED = (quoted(own(word)) for word in ("times"
 def repeats_of(
     asked: Place | Anew, table: str, columns: Sequence[str], shape: Mapping[str, PlaceColumn], *, nulls: bool = False
 ) -> tuple[str, str]:  # fmt: skip
-    """The statements that count the rows whose key another row has, and that list such keys; null is no key.
+    """The statements that count the rows whose key another row has, and that list such keys; null is not a key.
 
     Args:
         asked: who answers.

@@ -168,7 +168,7 @@ class Question:
         rows = f"{asked.rowset(self.table, where)} LIMIT {SAMPLES}"
         try:
             found = asked.answer(f"SELECT {', '.join(map(quoted, chosen))} {rows}")
-        except PlaceError:  # its driver has no value for what stands there
+        except PlaceError:  # its driver has no value for what is there
             if asked is not self.place:
                 raise
             texts = ", ".join(f"{self.place.as_text(name)} AS {quoted(name)}" for name in chosen)

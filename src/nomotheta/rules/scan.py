@@ -6,6 +6,7 @@ import contextlib
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
+from decimal import Decimal
 from typing import Any
 
 from nomotheta.charter import Check
@@ -81,6 +82,8 @@ def _told_value(question: Question, node: Node, value: Any) -> str:
     """The value of an aggregate; of a private column only the counts are told."""
     if value is not None and node.value[0] != "count" and question.private & set(node.columns()):
         return HIDDEN
+    if isinstance(value, int | Decimal) and not isinstance(value, bool):
+        return f"{value:,f}" if isinstance(value, Decimal) else f"{value:,}"
     return show(value) or "null"
 
 

@@ -70,7 +70,7 @@ def held_as(column: PlaceColumn, kind: Kind) -> bool:
 def comparable(column: PlaceColumn, kind: Kind) -> bool:
     """Whether values of a kind can be looked for in a column with one meaning everywhere: at worst, its texts are read.
 
-    A real is next to other numbers, never sure to be one of them; what is true or false is no number.
+    A real is next to other numbers, never sure to be one of them; what is true or false is not a number.
     """
     have = column.kind.name if column.kind else "text"
     return (

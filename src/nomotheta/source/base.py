@@ -51,7 +51,7 @@ class Lines:
 class Batch:
     """The rows of a block.
 
-    `columns` hold n rows each: a `pa.StringArray` of the text as it stands in the file; an array of another type where
+    `columns` hold n rows each: a `pa.StringArray` of the text as it is in the file; an array of another type where
     the format has types of its own; or a struct of `text` and `value` where cells of both sorts occur, `value` being
     canonical text. `records` is the record of each row, counted in the block from 0; `count` all records of the block,
     of which `headings` are the header again; `lines`, `empty`, `comments` and `headers` its lines in all and those of

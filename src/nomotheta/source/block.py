@@ -1,4 +1,4 @@
-"""A block of delimited text: whole records, and where they stand in the file."""
+"""A block of delimited text: whole records, and where they are in the file."""
 
 from __future__ import annotations
 

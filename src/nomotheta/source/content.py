@@ -24,7 +24,7 @@ _SHEETS = (
 
 
 def format_of(path: Path) -> str | None:
-    """The format of a file that is no text, by its first bytes; None for any other."""
+    """The format of a file that is not text, by its first bytes; None for any other."""
     with path.open("rb") as file:
         head = file.read(6)
     if head.startswith(b"PK\x03\x04"):

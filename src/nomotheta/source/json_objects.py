@@ -13,7 +13,7 @@ _STRING = re.compile(r'"(?:[^"\\]|\\.)*"')
 
 
 class FaultError(ValueError):
-    """A line that is no object, or one that does not fit; `reason` is its code."""
+    """A line that is not an object, or one that does not fit; `reason` is its code."""
 
     def __init__(self, reason: str, message: str) -> None:
         super().__init__(message)
@@ -36,7 +36,7 @@ def members_of(line: str, wanted: Collection[str] | None = None) -> dict[str, Me
         wanted: the names that are wanted; None for all. Of others nothing is held against the object.
 
     Raises:
-        FaultError: it is no object, has a wanted member twice, or half a character in a text.
+        FaultError: it is not an object, has a wanted member twice, or half a character in a text.
     """
     at = _past(line, 0)
     if not line.startswith("{", at):
@@ -67,7 +67,7 @@ def members_of(line: str, wanted: Collection[str] | None = None) -> dict[str, Me
 
 
 def _past(line: str, at: int) -> int:
-    """The next place that is no white space."""
+    """The next place that is not white space."""
     match = _SPACE.match(line, at)
     return match.end() if match else at
 
@@ -124,7 +124,7 @@ def _member(raw: str) -> Member:
 
 
 def _told(line: str) -> str:
-    """What a line that is no object is."""
+    """What a line that is not an object is."""
     try:
         value = json.loads(line, parse_constant=_no_constant)
     except (ValueError, RecursionError) as error:

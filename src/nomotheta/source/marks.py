@@ -1,4 +1,4 @@
-"""Where quotes and line ends stand in a chunk of text, a bit a byte: 64 bytes are looked at by one instruction.
+"""Where quotes and line ends are in a chunk of text, a bit a byte: 64 bytes are looked at by one instruction.
 
 A word is 64 bits, the first byte's the least; bit i of n words belongs to byte i.
 """
@@ -19,7 +19,7 @@ _DOUBLINGS = tuple(np.uint64(1 << at) for at in range(6))
 
 
 def bits_of(data: bytes, byte: int) -> Words:
-    """Where a byte stands; at least one bit more than data has bytes."""
+    """Where a byte is; at least one bit more than data has bytes."""
     packed = np.zeros(len(data) // 64 + 1, np.uint64)
     found = np.packbits(np.frombuffer(data, np.uint8) == byte, bitorder="little")
     packed.view(np.uint8)[: len(found)] = found
@@ -55,7 +55,7 @@ def _odd(words: Words) -> Words:
 class Marks:
     """What a chunk that begins with a record is made of, as far as its quotes are in place.
 
-    `feeds` are its line ends, `closing` those of them that stand outside quotes and so end a record.
+    `feeds` are its line ends, `closing` those of them that are outside quotes and so end a record.
     """
 
     size: int
@@ -84,7 +84,7 @@ class Marks:
         return 64 * int(words[-1]) + int(self.closing[words[-1]]).bit_length() if len(words) else 0
 
     def count_feeds(self, end: int) -> int:
-        """How many line ends stand before byte `end`."""
+        """How many line ends come before byte `end`."""
         return int(np.bitwise_count(_until(self.feeds, end)).sum())
 
     def well_formed(self, end: int) -> bool:
@@ -128,7 +128,7 @@ def _positions(words: Words) -> NDArray[np.int64]:
 
 
 def lone_returns(data: bytes) -> Words | None:
-    """Where a carriage return stands with no line feed behind it; None if nowhere. One at the end counts."""
+    """Where a carriage return has no line feed behind it; None if nowhere. One at the end counts."""
     if b"\r" not in data:
         return None
     lone = bits_of(data, RETURN) & ~before(bits_of(data, LINE_FEED))
@@ -136,7 +136,7 @@ def lone_returns(data: bytes) -> Words | None:
 
 
 def lone_returns_at(data: bytes) -> NDArray[np.int64]:
-    """Where they stand, as positions."""
+    """Where they are, as positions."""
     lone = lone_returns(data)
     return _positions(lone) if lone is not None else np.zeros(0, np.int64)
 
@@ -148,7 +148,7 @@ def without_lone_returns(data: bytes) -> tuple[bytes, int]:
 
 
 def with_line_feeds(data: bytes, at: NDArray[np.int64]) -> bytes:
-    """Line feeds at some places, in place of what stands there."""
+    """Line feeds at some places, in place of what is there."""
     if not len(at):
         return data
     changed = bytearray(data)

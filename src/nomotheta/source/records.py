@@ -234,7 +234,7 @@ def ends_as_line_feeds(data: bytes, layout: Layout, titles: int, *, final: bool)
     Args:
         data: UTF-8 text that begins with a line.
         layout: how its records are written.
-        titles: how many lines stand before the first record, whatever they hold.
+        titles: how many lines come before the first record, whatever they hold.
         final: whether `data` reaches to the end of the file.
     """
     lone = lone_returns_at(data)

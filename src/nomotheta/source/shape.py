@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True, slots=True)
 class Shape:
-    """Where each column of the charter stands among the `width` fields of a record; `absent` are filled with null."""
+    """Where each column of the charter is among the `width` fields of a record; `absent` are filled with null."""
 
     positions: Mapping[str, int]
     width: int
@@ -26,7 +26,7 @@ class Shape:
 
 
 def match_columns(source: SourceFile, charter: Charter) -> Shape:
-    """Where each column of the charter stands in a file, which is told what kinds they are.
+    """Where each column of the charter is in a file, which is told what kinds they are.
 
     By header name, or by position where a column declares one or there is no header.
 
@@ -105,7 +105,7 @@ def _in_order(charter: Charter, wanted: Mapping[str, str], first: Sequence[str] 
 
 
 def _fits(source: SourceFile, charter: Charter, values: Sequence[str], positions: Mapping[str, int]) -> list[bool]:
-    """For each column that is no text, and has a value, whether that value is of its kind."""
+    """For each column that is not text, and has a value, whether that value is of its kind."""
     found = []
     kinds = charter.kinds()
     for column, at in positions.items():

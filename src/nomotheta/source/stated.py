@@ -131,7 +131,7 @@ class Statement:
 class Counted:
     """What a file, or a delivery, was found to hold: totals by column, and how many of its values were unreadable.
 
-    `first` is the first of these, by column: its line, and what stands there, in words.
+    `first` is the first of these, by column: its line, and what is there, in words.
     """
 
     rows: int

@@ -97,7 +97,7 @@ class TextBatch(Batch):
     _read: Read | None = None
 
     def spans(self) -> Spans:
-        """Where the block's records stand; found when it is first asked for."""
+        """Where the block's records are; found when it is first asked for."""
         if self._spans is None:
             scanned = self.block.scanned
             quote = ord(self.layout.quote) if self.layout.quote else None
@@ -114,7 +114,7 @@ class TextBatch(Batch):
         return self._feeds_before(starts) + self.block.line
 
     def _feeds_before(self, starts: Ints) -> Ints:
-        """How many line ends stand before each of some places, in their order; a block may be nothing but line ends."""
+        """How many line ends come before each of some places, in their order; a block may be nothing but line ends."""
         if len(starts) > _FEW:
             return np.searchsorted(find_all(self.block.data, LINE_FEED), starts)
         edges = [0, *starts.tolist()]
@@ -184,7 +184,7 @@ class TextBatch(Batch):
         return [self.columns[column].take(pa.array(rows)) for column in columns]
 
     def with_quotes(self) -> bool:
-        """Whether a quote stands in the block at all."""
+        """Whether a quote is in the block at all."""
         return bool(self.layout.quote) and self.block.chunk.find(self.layout.quote.encode(), 0, self.block.size) >= 0
 
     def original(self, record: int) -> str:
@@ -393,7 +393,7 @@ def _widths(spans: Spans, data: bytes, layout: Layout) -> Ints:
 
 
 def _delimiters(data: bytes, layout: Layout) -> Ints:
-    """Where the delimiters stand."""
+    """Where the delimiters are."""
     if len(layout.delimiter.encode()) == 1:
         return np.flatnonzero(np.frombuffer(data, np.uint8) == ord(layout.delimiter))
     return np.array([match.start() for match in re.finditer(re.escape(layout.delimiter.encode()), data)], np.int64)

@@ -34,7 +34,7 @@ def looked_into(path: Path, sheet: str) -> Workbook:
     """What there is to know of a workbook and of one of its sheets.
 
     Raises:
-        OSError, ValueError, KeyError, zipfile.BadZipFile, ElementTree.ParseError: the file is no such workbook.
+        OSError, ValueError, KeyError, zipfile.BadZipFile, ElementTree.ParseError: the file is not such a workbook.
     """
     with path.open("rb") as file:
         packed = file.read(4) == b"PK\x03\x04"

@@ -136,6 +136,6 @@ def _private(context: Context, table: str) -> frozenset[str]:
             if document.get("table") == table:
                 columns = document.get("columns", {})
                 return frozenset(name for name, column in columns.items() if column.get("private"))
-        except (OSError, ValueError, AttributeError):  # it is no charter that could be read: another may be the table's
+        except (OSError, ValueError, AttributeError):  # another charter may be the table's
             continue
     return frozenset()

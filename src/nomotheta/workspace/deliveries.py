@@ -206,7 +206,7 @@ def choose(
         delivered: what has arrived.
         day: the delivery's.
         now: what conditions may speak of.
-        again: whether a delivery that is loaded already is no failure.
+        again: whether a delivery that is loaded already is not a failure.
 
     Raises:
         DeliveryError: it was loaded for another day, or may not be loaded beside what the day brought before.

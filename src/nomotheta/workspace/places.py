@@ -83,7 +83,7 @@ class Places:
 
     @contextmanager
     def rehearsal(self, name: str, table: str) -> Iterator[tuple[Place, bool]]:
-        """A place for a load that is not to stand, and whether it is one in memory.
+        """A place for a load that is not to stay, and whether it is one in memory.
 
         Raises:
             DeclarationError: no such place is declared, or its URL is wrong.

@@ -33,7 +33,7 @@ def propose_of_files(
 ) -> tuple[str, str]:  # fmt: skip
     """A charter as TOML, proposed from files of data, or from metadata of CSV on the Web; and the table's name.
 
-    What the charter would set aside of those files is found out by loading them under it, into memory, and stands in
+    What the charter would set aside of those files is found out by loading them under it, into memory, and is in
     its comments, row by row.
     """
     from nomotheta.peek.propose import pattern_of
@@ -161,7 +161,7 @@ def metadata_of_proposal(text: str) -> str:
     """The metadata of a proposed charter, as JSON.
 
     Raises:
-        DeclarationError: its files are no delimited text, which is all that such metadata describes.
+        DeclarationError: its files are not delimited text, which is all that such metadata describes.
     """
     charter = Charter.model_validate(tomllib.loads(text))
     layout = charter.delivery.layout if charter.delivery else Layout()

@@ -1,4 +1,4 @@
-"""A workspace opened: the Python API, on which the command line stands.
+"""A workspace opened: the Python API, which the command line uses.
 
 workspace = nomotheta.open_workspace("skerry-line")
 result = workspace.run(datetime.date(2026, 6, 1))
@@ -169,7 +169,7 @@ class Workspace:
         """The metadata (CSV on the Web) of a table's files as its charter declares them, as JSON.
 
         Raises:
-            DeclarationError: there is no such charter, it has problems, or its files are no delimited text.
+            DeclarationError: there is no such charter, it has problems, or its files are not delimited text.
         """
         from nomotheta.workspace.proposing import metadata_of_charter
 
@@ -185,7 +185,7 @@ class Workspace:
         """Load a table's delivery for a day, and judge what was loaded before it is committed.
 
         What goes wrong with the delivery or the place is told by the result, not raised. With `again`, a delivery
-        that was loaded for this very day already is no failure, but left alone; with `even_if_loaded` it is loaded
+        that was loaded for this very day already is not a failure, but left alone; with `even_if_loaded` it is loaded
         once more, and the result says so. `files` are loaded in place of those that the charter names.
 
         Raises:
@@ -211,7 +211,7 @@ class Workspace:
         self, table: str, day: datetime.date, *, place: str | None = None, create: bool = False,
         even_if_loaded: bool = False, files: Sequence[Path] = (), listener: Listener = nobody,
     ) -> LoadResult:  # fmt: skip
-        """The whole load and its rules, and nothing stands; the ledger is not touched.
+        """The whole load and its rules, and nothing stays; the ledger is not touched.
 
         Raises:
             DeclarationError: the charter or the call is wrong.

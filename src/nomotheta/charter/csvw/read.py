@@ -109,7 +109,7 @@ class _Table:
         self.schema: dict[str, Any] = schema
 
     def beside(self, url: str) -> Any:
-        """A schema that stands in a file of its own."""
+        """A schema that is in a file of its own."""
         if urlsplit(url).scheme:
             what = f"its schema is elsewhere, at {url}"
             raise DeclarationError(what, where=self.name, mend="save it beside the metadata, and name that file")
@@ -205,7 +205,7 @@ class _Table:
                 self.left.append(f"{', '.join(more)} for null ({name}): a layout has null words for all columns alone")
 
     def inherited(self, column: Any, key: str, default: Any = None) -> Any:
-        """A property of a column, or of what it stands in."""
+        """A property of a column, or of what it is in."""
         for each in (column, self.schema, self.table, self.group):
             if isinstance(each, dict) and key in each:
                 return each[key]

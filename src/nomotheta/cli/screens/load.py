@@ -117,7 +117,7 @@ def show_balance(console: Console, balance: Balance, *, undone: bool = False) ->
     new = f"{balance.inserted:,} inserted" if merged else f"{balance.loaded:,} loaded"
     after = f"{balance.before:,} again" if undone else f"{balance.after:,}"
     grid.add_row(Text("rows", "dim"), Text(rows))
-    grid.add_row(Text("table", "dim"), Text(f"{balance.before:,} before{removed} + {new} → {after}"))
+    grid.add_row(Text("table", "dim"), Text(f"{balance.before:,} before{removed} + {new} → {after} ({balance.how})"))
     for told in balance.alterations():
         grid.add_row(Text("altered", "dim"), Text(visible(told)))
     console.print(indented(grid, 2))

@@ -17,7 +17,7 @@ _NAME, _VALUE = 24, 20  # characters of a column's name, of a value
 
 
 def show_table(found: TableLook) -> None:
-    """What a table holds: how many rows, what stands in each column, what repeats the key, a few rows."""
+    """What a table holds: how many rows, what is in each column, what repeats the key, a few rows."""
     console = out()
     where = f" where {visible(found.where)}" if found.where else ""
     told = f"  {rows_told(found.rows)} in {found.place}{where}, {counted(len(found.columns), 'column')}"

@@ -36,7 +36,7 @@ def _as_text(column: str) -> str:
 
 
 class _RawFingerprint(Fingerprint):
-    """The fingerprint of rows typed anew: what is none of its column's kind is in it as it stands, and is no null."""
+    """The fingerprint of rows typed anew: what is none of its column's kind is in it as it is, and is not null."""
 
     def cell_text(self, name: str, kind: Kind) -> str:
         """One cell's part of a row's text."""
@@ -46,7 +46,7 @@ class _RawFingerprint(Fingerprint):
         return f"concat({self.canonical(own, kind)}, CASE WHEN {own} IS NULL THEN {raw} END, '|')"
 
     def shown(self, name: str, kind: Kind) -> str:
-        """A cell as the text that stands in a row's."""
+        """A cell as the text that is in a row's."""
         known = super().shown(name, kind)
         return known if kind.name == "text" else f"coalesce({known}, {quoted(_as_text(name))})"
 
@@ -157,7 +157,7 @@ class Embedded:
         return f"FROM {self.named(table)}" + (f" WHERE {where}" if where else "")
 
     def as_text(self, column: str) -> str:
-        """A column as the text that stands in it."""
+        """A column as the text that is in it."""
         return quoted(_as_text(column))
 
     def strange(self, _column: PlaceColumn) -> str | None:

@@ -315,7 +315,7 @@ class DuckPlace(Staging):
     # ---- marks
 
     def marks(self, table: str) -> list[Mark]:
-        """The loads that stand in a table."""
+        """The loads that are in a table."""
         return marks_of(self._run(OF_TABLE + "?", [table])) if self._has_marks() else []
 
     def _has_marks(self) -> bool:

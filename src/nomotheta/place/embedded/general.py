@@ -311,7 +311,7 @@ class GeneralPlace(Embedded):
     # ---- marks
 
     def marks(self, table: str) -> list[Mark]:
-        """The loads that stand in a table."""
+        """The loads that are in a table."""
         found = self._table(MARKS)
         if found is None:
             return []

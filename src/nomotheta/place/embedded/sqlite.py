@@ -308,7 +308,7 @@ class SqlitePlace(Embedded, Staging):
     # ---- marks
 
     def marks(self, table: str) -> list[Mark]:
-        """The loads that stand in a table."""
+        """The loads that are in a table."""
         if self.columns(MARKS) is None:
             return []
         found = []
@@ -393,7 +393,7 @@ def _sent(column: Any) -> Any:
 
 
 def _numeric(type_name: str) -> bool:
-    """Whether SQLite makes numbers of what stands in a column of this type, by its rules of affinity."""
+    """Whether SQLite makes numbers of what is in a column of this type, by its rules of affinity."""
     return not re.search("CHAR|CLOB|TEXT|BLOB|^ANY$|^$", type_name.upper()) or "INT" in type_name.upper()
 
 

@@ -175,7 +175,7 @@ class BulkInsert:
         self._connection._execute_command(_CLOSE, struct.pack("<I", self._statement))  # which is not answered
 
 
-ROW = " at row "  # what stands before the number of a row in what the server says of it
+ROW = " at row "  # what comes before the number of a row in what the server says of it
 
 
 def row_of(told: str) -> int | None:

@@ -457,7 +457,7 @@ class MariaPlace(Staging):
     # ---- marks
 
     def marks(self, table: str) -> list[Mark]:
-        """The loads that stand in a table."""
+        """The loads that are in a table."""
         if self.columns(MARKS) is None:
             return []
         return marks_of(

@@ -76,7 +76,7 @@ class MariaRenderer(Renderer):
         return f"datediff({self.render(node.args[0])}, {self.render(node.args[1])})"
 
     def cast(self, node: Node) -> str:
-        """A cast; text that is no number becomes null, not an error."""
+        """A cast; text that is not a number becomes null, not an error."""
         of, kind = node.args[0], node.value
         inner = self.render(of)
         if of.kind.name == "text" and kind.name in {"integer", "decimal"}:
@@ -110,7 +110,7 @@ class MariaRenderer(Renderer):
         return f"char_length({self.render(node.args[0])})"
 
     def position(self, node: Node) -> str:
-        """Where a text stands in another, from 1; 0 where it does not."""
+        """Where a text is in another, from 1; 0 where it is not."""
         needle, text = map(self.render, node.args)
         return f"locate({needle}, {text})"
 
@@ -188,12 +188,12 @@ class MariaFingerprint(Fingerprint):
         return "NULL"
 
     def in_halves(self, number: str) -> tuple[str, str]:
-        """What stands before the `e` of a number's text, and the whole number behind it."""
+        """What comes before the `e` of a number's text, and the whole number behind it."""
         behind = f"if(locate('e', {number}) = 0, 0, CAST(substring_index({number}, 'e', -1) AS INTEGER))"
         return f"substring_index({number}, 'e', 1)", behind
 
     def point(self, text: str) -> str:
-        """Where the point stands in a text, from 1; 0 where there is none."""
+        """Where the point is in a text, from 1; 0 where there is none."""
         return f"locate('.', {text})"
 
     def without_zeros(self, text: str, side: str) -> str:

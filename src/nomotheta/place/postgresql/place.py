@@ -329,7 +329,7 @@ class PostgresPlace(Staging):
     # ---- marks
 
     def marks(self, table: str) -> list[Mark]:
-        """The loads that stand in a table."""
+        """The loads that are in a table."""
         if self.columns(MARKS) is None:
             return []
         return marks_of([tuple(row.values()) for row in self._rows(OF_TABLE + "%s", [table])])

@@ -51,7 +51,7 @@ class PostgresRenderer(Renderer):
         return self.whole(f"({self.render(node.args[0])} - {self.render(node.args[1])})")
 
     def cast(self, node: Node) -> str:
-        """A cast; text that is no number becomes null, not an error."""
+        """A cast; text that is not a number becomes null, not an error."""
         of, kind = node.args[0], node.value
         inner = self.render(of)
         if of.kind.name == "text" and kind.name in {"integer", "decimal"}:
@@ -69,7 +69,7 @@ class PostgresRenderer(Renderer):
         return super().call(node)
 
     def position(self, node: Node) -> str:
-        """Where a text stands in another, from 1; 0 where it does not."""
+        """Where a text is in another, from 1; 0 where it is not."""
         needle, text = map(self.render, node.args)
         return f"position({needle} IN {text})"
 
@@ -140,7 +140,7 @@ class PostgresFingerprint(Fingerprint):
         return f"({double} > '-Infinity' AND {double} < 'Infinity')"
 
     def odd(self, double: str) -> str:
-        """The text of a double that is no number, as others write it."""
+        """The text of a double that is not a number, as others write it."""
         return f"replace(lower(CAST({double} AS TEXT)), 'infinity', 'inf')"
 
 

@@ -29,7 +29,7 @@ class DelimitedFile(ReadFile):
         """The names in the header, or None where the layout says there is none.
 
         Raises:
-            DeliveryError: the file cannot be read, or its first line is no header.
+            DeliveryError: the file cannot be read, or its first line is not a header.
         """
         stream = self.blocks(lambda: _START)
         block = next(stream, None)
@@ -39,7 +39,7 @@ class DelimitedFile(ReadFile):
         return self.header
 
     def read(self, block: Block, width: int, *, fill: bool = False, cut: bool = False) -> TextBatch:
-        """The columns of a block; where the header stands among them again, it is no row."""
+        """The columns of a block; where the header is among them again, it is not a row."""
         batch = read_texts(block, self.layout, width, self.kinds, self.forms, fill=fill, cut=cut)
         if self.header:
             skip = self.layout.repeated_header == "skip"

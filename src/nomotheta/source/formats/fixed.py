@@ -19,10 +19,10 @@ class FixedFile(LineFile):
     """A file of fixed-width text. Its columns are those of the charter, each with `at = [first, last]` character."""
 
     def read_header(self) -> list[str] | None:
-        """No names: columns are told by where they stand.
+        """No names: columns are told by where they are.
 
         Raises:
-            DeclarationError: a column does not say where it stands.
+            DeclarationError: a column does not say where it is.
         """
         self.spans()
         return None

@@ -22,7 +22,7 @@ _SAMPLE = 1000
 
 @dataclass(slots=True)
 class ObjectBatch(LineBatch):
-    """A batch of objects. Texts stand in quotes: a null word among them is one only where the kind is no text."""
+    """A batch of objects. Texts are in quotes: a null word among them is one only where the kind is not text."""
 
     def with_quotes(self) -> bool:
         """Always."""

@@ -34,7 +34,7 @@ class SheetFile(RowFile):
         """The names in the last row of the header; None where the layout says there is none.
 
         Raises:
-            DeliveryError: the file is no workbook, or has no such sheet.
+            DeliveryError: the file is not a workbook, or has no such sheet.
         """
         rows = self._rows()
         at = _filled(rows, 0)
@@ -53,7 +53,7 @@ class SheetFile(RowFile):
         """The rows below the header, some tens of thousands at a time.
 
         Raises:
-            DeliveryError: the file is no workbook, or has no such sheet.
+            DeliveryError: the file is not a workbook, or has no such sheet.
         """
         rows = self._rows()
         self.lines = Lines(read=len(rows))
@@ -133,7 +133,7 @@ class SheetFile(RowFile):
         )
 
     def _canonical(self, cell: Any) -> str | None:
-        """A cell that is no text. Of two numbers of days the library makes one day: which it was, nobody can tell."""
+        """A cell that is not text. Of two numbers of days the library makes one day: which it was, nobody can tell."""
         day = cell.date() if isinstance(cell, datetime.datetime) else cell
         if day == _DOUBTFUL and not self._book.from_1904:
             return "day 59 or 60 of 1900"
@@ -161,7 +161,7 @@ class SheetFile(RowFile):
         cells += [[] for _ in range(last - len(cells))]
         rows = self._ranged(cells)
         while rows and not _trimmed(rows[-1]) and self._first_row + len(rows) - 1 > last:
-            rows.pop()  # formatted cells without content are no rows
+            rows.pop()  # formatted cells without content are not rows
         self._cells = rows
         return rows
 
@@ -209,7 +209,7 @@ def _filled(rows: list[list[Any]], at: int) -> int:
 
 
 def _canonical(cell: Any) -> str | None:
-    """A cell that is no text. All its numbers are doubles: what has no fraction is a whole number."""
+    """A cell that is not text. All its numbers are doubles: what has no fraction is a whole number."""
     if isinstance(cell, float) and cell.is_integer() and abs(cell) < 2**53:
         return str(int(cell))
     if isinstance(cell, float):
