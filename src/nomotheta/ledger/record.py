@@ -31,6 +31,9 @@ class LeftOut:
     as_file: str
 
 
+WAS = {"taken out": "undone", "undone": "rolled back", "held back": "skipped"}  # what is said of some states
+
+
 @dataclass(frozen=True, slots=True)
 class BadFile:
     """A file that was left out because it cannot be loaded, why, and what to do."""

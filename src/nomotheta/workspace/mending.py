@@ -8,6 +8,7 @@ from typing import Any
 
 from nomotheta.errors import DeclarationError, DeliveryError
 from nomotheta.ledger import Ledger, LoadResult
+from nomotheta.ledger.record import WAS
 from nomotheta.load.mended import Mended
 from nomotheta.load.rejects import FAULTS_SHOWN, Rows, left_out, open_faults
 from nomotheta.workspace.aside import SetAside
@@ -29,9 +30,10 @@ def check_mended(ledger: Ledger, file_of: FileOf, mended: Mended, table: str) ->
             "is not in the ledger" if load is None else f"went into {load.table}, not {table}"
         )
         raise DeliveryError(told, where=where, mend="see: nomotheta ledger")
-    if load.state != "loaded":
+    was = WAS.get(load.state, load.state)
+    if was != "loaded":
         raise DeliveryError(
-            f"load {mended.of_load} was {load.state}, so none of its rows is in the table", where=where,
+            f"load {mended.of_load} was {was}, so none of its rows is in the table", where=where,
             mend="correct the rows in the delivery's own file and load it whole",
         )  # fmt: skip
     aside = {name: set(records.tolist()) for name, records in left_out(file_of(mended.of_load)).items()}

@@ -8,6 +8,7 @@ from dataclasses import replace
 
 from nomotheta.errors import DeclarationError, DeliveryError, NomothetaError
 from nomotheta.ledger import LoadResult, Undone
+from nomotheta.ledger.record import WAS
 from nomotheta.load.undo import TakenOut, TakeOut, undo
 from nomotheta.rules.finding import Verdict
 from nomotheta.workspace.attempts import settle, settled
@@ -77,7 +78,11 @@ def _standing(context: Context, load_no: int) -> LoadResult:
     """
     load = context.ledger.load(load_no)
     if load is None or load.balance is None or load.state != "loaded":
-        told = "is not in the ledger" if load is None else f"has no rows in its table: it was {load.state}"
+        told = (
+            "is not in the ledger"
+            if load is None
+            else f"has no rows in its table: it was {WAS.get(load.state, load.state)}"
+        )
         raise DeclarationError(f"load {load_no} {told}", mend="see: nomotheta ledger")
     return load
 

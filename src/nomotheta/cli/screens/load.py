@@ -160,7 +160,7 @@ def show_undone(results: Sequence[Undone]) -> None:
 def _show_undone(result: Undone) -> None:
     console = out()
     done = result.verdict == "pass"
-    title = f"  load {result.load_no} " + ("is taken out again" if done else "was not taken out")
+    title = f"  load {result.load_no} " + ("was undone" if done else "was not undone")
     console.print(Text.assemble((result.table, "bold"), "  ", verdict_text(result.verdict), title))
     if not done:
         show_message(console, result)
