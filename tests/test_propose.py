@@ -73,6 +73,26 @@ def test_a_proposal_is_accepted_and_sets_just_those_rows_aside_that_it_names(spa
     assert [each["what"] for file in balance["files"] for each in file["altered"]] in ([], ["nulled"], ["trimmed"])
 
 
+@pytest.mark.parametrize(
+    ("line", "told"),
+    [
+        ("Total,60.0", "(?P<amount>"),
+        ("TOTAL,61.0", "(?P<rows>)^TOTAL,"),
+        ("3 rows", "(?P<rows>[0-9]+) rows"),
+        ("end", None),
+    ],
+)
+def test_a_total_line_is_a_footer_and_what_it_states_is_compared(space: Space, line: str, told: str | None) -> None:
+    space.write(f"inbox/x-{DAY}.csv", f"name,amount\na,10.0\nb,20.0\nc,30.0\n{line}\n")
+
+    text, load = accepted(space, f"inbox/x-{DAY}.csv")
+
+    delivery = tomllib.loads(text)["delivery"]
+    assert (load["balance"]["loaded"], load["balance"]["files"][0]["footer"]) == (3, 1), text
+    assert told is None or delivery["stated"]["pattern"].startswith((told, "Total," + told)), text
+    assert ("a total of amount of 61.0, and 60.0 came" in text) == (line == "TOTAL,61.0")
+
+
 def test_a_proposal_says_what_was_seen_and_what_is_a_guess(space: Space) -> None:
     space.write(f"inbox/sold-{DAY.replace('-', '')}.csv", TEXT)
 

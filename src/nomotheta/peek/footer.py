@@ -16,6 +16,7 @@ _WORDS = re.compile(
     r"\W*(\d[\d.,]*\s+|grand\s+|sub\s*)?(totals?|sums?|counts?|rows?|records?|lines|trailer|footer|trl|end|eof|summe|gesamt|insgesamt|t)\b",
     re.IGNORECASE,
 )
+_TOTAL = re.compile(r"\W*(grand\s+)?(totals?|sums?|summe|gesamt|insgesamt|trailer|footer)\W*", re.IGNORECASE)
 _DIGITS = re.compile(r"\d+")
 
 
@@ -60,10 +61,13 @@ def _tail(path: Path) -> bytes:
 
 
 def _is_footer(values: Sequence[str], width: int, rows: int) -> bool:
-    """Whether fields look like a total line: few of them, and a word or a count that says so."""
+    """Whether fields look like a total line: one is a word for it; or they are few, and a word or a count begins."""
     filled = [value for value in values if value]
-    few = len(values) < width or 2 * len(filled) <= width
-    if not filled or not few:
+    if not filled or len(values) > width:
+        return False
+    if _TOTAL.fullmatch(filled[0]):
+        return True
+    if len(values) == width and 2 * len(filled) > width:
         return False
     counts = {str(rows - 1), str(rows)}
     return bool(_WORDS.match(filled[0])) or (len(values) < width and any(value in counts for value in filled))
@@ -76,6 +80,32 @@ def _pattern(line: str, rows: int) -> str:
         return ""
     head, tail = line[: stated[0].start()], line[stated[0].end() :]
     return f"{_like(head)}(?P<rows>[0-9]+){_like(tail)}"
+
+
+def totals_pattern(line: str, layout: Layout, columns: Sequence[tuple[str, bool]]) -> str:
+    """What finds the totals of columns in lines like this one; empty where it states none, or has other fields.
+
+    Args:
+        line: the footer.
+        layout: how it is written.
+        columns: in the order of the file, the name that the pattern is to call each by, and whether it has totals.
+    """
+    fields, _ = read_record(line.encode(), 0, layout, final=True)
+    if not isinstance(fields, list) or len(fields) != len(columns) or layout.quote in line:
+        return ""
+    parts, found = [], False
+    for (raw, _), (name, has) in zip(fields, columns, strict=True):
+        value = raw.decode("utf-8", "replace")
+        group = has and name.isidentifier() and name.isascii() and bool(_DIGITS.search(value))
+        parts.append(f"(?P<{name}>[-+0-9.,]+)" if group else _like(value))
+        found |= group
+    return re.escape(layout.delimiter).join(parts) if found else ""
+
+
+def word_pattern(line: str, layout: Layout) -> str:
+    """What finds lines that begin with the same word, and takes no number from them; empty where there is no word."""
+    head, mark, _ = line.partition(layout.delimiter)
+    return f"(?P<rows>)^{re.escape(head + mark)}" if _TOTAL.fullmatch(head) else ""
 
 
 def _like(text: str) -> str:

@@ -14,6 +14,7 @@ from nomotheta.conditions import own, quoted
 from nomotheta.conditions.kind import MOST_DIGITS
 from nomotheta.errors import counted
 from nomotheta.layout import Layout
+from nomotheta.peek.footer import totals_pattern, word_pattern
 from nomotheta.peek.look import Look, SeenColumn
 from nomotheta.peek.readings import few_of
 from nomotheta.place.base import Place, PlaceColumn
@@ -42,6 +43,7 @@ class Draft:
     as_text: frozenset[str] = frozenset()
     keyed: bool = True
     footed: bool = True
+    stated: int = 0
     into: Sequence[PlaceColumn] | None = None
 
 
@@ -77,7 +79,7 @@ def propose_from_look(
     keys = [([by_header[name] for name in key], _key_told(seen, key))] if key else []
     return Proposal(
         table, list(_notes(seen, files[0], day)), columns, files, _written(layout), list(_load()), keys,
-        stated=_stated(seen, draft),
+        stated=_stated(seen, draft, columns),
     )  # fmt: skip
 
 
@@ -107,7 +109,7 @@ def _into_table(
     keys_told = [(key, _key_told(seen, key_of(seen)))] if key and draft.keyed and len(key) == len(key_of(seen)) else []
     return Proposal(
         table, list(_notes(seen, files[0], day)), columns, files, _written(layout), load, keys_told,
-        stated=_stated(seen, draft),
+        stated=_stated(seen, draft, columns),
     )  # fmt: skip
 
 
@@ -158,10 +160,28 @@ def _key_told(seen: Look, key: tuple[str, ...]) -> str:
     return "a guess: no value is there twice" if key in seen.keys else "a guess: all but a few values are there once"
 
 
-def _stated(seen: Look, draft: Draft) -> list[tuple[str, Any, str]]:
-    if not draft.footed or not seen.footer_pattern:
+def _stated(seen: Look, draft: Draft, columns: Sequence[ProposedColumn]) -> list[tuple[str, Any, str]]:
+    patterns = stated_patterns(seen, columns) if draft.footed else []
+    if draft.stated >= len(patterns):
         return []
-    return [("in", "footer", ""), ("pattern", seen.footer_pattern, "it states how many rows there are")]
+    return [("in", "footer", ""), ("pattern", patterns[draft.stated], _compared(patterns[draft.stated]))]
+
+
+def _compared(pattern: str) -> str:
+    if pattern.startswith("(?P<rows>)"):
+        return "the line is known by its word; what it states is not compared"
+    return "what it states is compared with what came"
+
+
+def stated_patterns(seen: Look, columns: Sequence[ProposedColumn]) -> list[str]:
+    """What a footer may state: totals of columns, the count of rows, or nothing; that is tried in this order."""
+    if not seen.footer:
+        return []
+    layout = Layout(delimiter=seen.delimiter, quote=seen.quote)
+    kinds = [(each.name, str({key: value for key, value, _ in each.keys}.get("kind", ""))) for each in columns]
+    named = [(name, kind.startswith(("decimal", "integer"))) for name, kind in kinds][: len(seen.columns)]
+    word = word_pattern(seen.footer, layout)
+    return [each for each in (totals_pattern(seen.footer, layout, named), seen.footer_pattern, word) if each]
 
 
 def propose_from_table(place: Place, table: str, day: datetime.date) -> Proposal:
@@ -194,8 +214,8 @@ def propose_from_table(place: Place, table: str, day: datetime.date) -> Proposal
 
 
 def _notes(seen: Look, file: str, day: datetime.date) -> Iterator[str]:
-    read = "all" if seen.whole else "the first"
-    yield f"A charter to start from, proposed from {file} on {day}: {read} {counted(seen.rows, 'row')} read."
+    read = "" if seen.whole else "the first "
+    yield f"A charter to start from, proposed from {file} on {day}: {read}{counted(seen.rows, 'row')} read."
     yield "What is called a guess is what this one file shows; check it before you rely on it."
     for label, why in (
         ("Format", seen.file_format_why), ("Delimiter", seen.delimiter_why), ("Header", seen.header_why),

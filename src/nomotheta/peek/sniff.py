@@ -174,7 +174,9 @@ class _Split:
     def why(self) -> str:
         """In words."""
         told = _DELIMITERS.get(self.layout.delimiter, repr(self.layout.delimiter))
-        count = f"the first {len(self.records):,} records" if len(self.records) > 1 else "the one record"
+        if len(self.records) == 1:
+            return f"with the {told}, the one record has {counted(self.width, 'field')}"
+        count = f"the first {len(self.records):,} records"
         return f"with the {told}, {self.share:.0%} of {count} have {counted(self.width, 'field')}"
 
 

@@ -56,19 +56,22 @@ def _fitted(
 ) -> Proposal:  # fmt: skip
     """What all but a few rows say, and these rows by their lines."""
     from nomotheta.peek import look
-    from nomotheta.peek.propose import Draft, propose_from_look
+    from nomotheta.peek.propose import Draft, propose_from_look, stated_patterns
     from nomotheta.peek.readings import few_of
     from nomotheta.workspace.trial import try_out
 
     seen = look(files[0], None, listener, spreads=False, more=files[1:])
     draft = Draft(into=into)
+    odd = ""
     headers = dict(_headers(seen))
     while True:
         proposal = propose_from_look(seen, table, pattern, day, draft)
         tolerant = replace(proposal, load=_with_tolerance(proposal, "all", ""))
         trial = try_out(proposal_text(tolerant), files, day, _MOST_FAULTS, listener)
-        if trial.refused and draft.footed and seen.footer:  # it could be a row
-            draft = replace(draft, footed=False)
+        if trial.refused and draft.footed and seen.footer:  # it states something else, or could be a row
+            odd = odd or trial.refused
+            last = draft.stated >= len(stated_patterns(seen, proposal.columns))
+            draft = replace(draft, stated=draft.stated + 1, footed=not last)
             continue
         by_column = Counter(each.column for each in trial.rejects if each.reason in _OF_VALUES)
         wide = {headers[name] for name, times in by_column.items() if times > max(few_of(seen.rows), seen.rows / 100)}
@@ -77,6 +80,8 @@ def _fitted(
         elif draft.keyed and trial.balance.conflicts > max(few_of(seen.rows), seen.rows / 100):
             draft = replace(draft, keyed=False)
         else:
+            if odd and draft.footed:
+                proposal = replace(proposal, notes=[*proposal.notes, f"Odd: {odd}"])
             return _told(proposal, trial, len(files) > 1)
 
 
