@@ -110,4 +110,4 @@ def word_pattern(line: str, layout: Layout) -> str:
 
 def _like(text: str) -> str:
     """A pattern for texts that differ from this one in their digits only."""
-    return _DIGITS.sub("[0-9]+", re.escape(text))
+    return _DIGITS.sub("[0-9]+", re.escape(text).replace("\\ ", " "))
