@@ -184,7 +184,7 @@ def test_a_file_is_loaded_whatever_the_pattern_and_known_afterwards(nights: Spac
 
     assert (first["state"], first["balance"]["files"][0]["file"]) == ("loaded", "late/found.csv")
     assert (again["state"], again["exit"]) == ("refused", 1)
-    assert (lost.code, "no such file" in lost.text) == (1, True)
+    assert (lost.code, "the file is not there" in lost.text) == (1, True)
     assert nights.run("reconcile", "t").code == 0
 
 

@@ -876,3 +876,22 @@ def test_a_table_is_looked_at_alike_in_every_place(there: Space) -> None:
     assert (found["rows"], found["key"], found["repeats"], columns["k"]["lowest"]) == (5, ["k"], 0, "(masked)")
     assert (some["rows"], some["by"]["counts"]) == (3, [["5", 1], ["3", 1], ["2", 1]])
     assert "no row repeats it" in shown
+
+
+def test_a_night_is_rehearsed_and_what_cannot_be_known_is_an_error(there: Space, sort: str) -> None:
+    for name, more in (("a", ""), ("b", '[[references]]\ncolumns = ["k"]\nlisted_in = "a(k)"\n')):
+        there.charter(
+            f'table = "{name}"\n[delivery]\nfiles = "inbox/{name}-{{day}}.csv"\n[columns.k]\nkind = "integer"\n{more}',
+            name,
+        )
+        for day, value in (("2026-06-01", 1), ("2026-06-02", 2)):
+            there.write(f"inbox/{name}-{day}.csv", f"k\n{value}\n")
+    assert there.run("run", "a", "b", "--day", "2026-06-01", "--create").code == 0
+
+    trial = there.run("run", "a", "b", "--day", "2026-06-02", "--rehearse", "--json")
+    real = there.run("run", "a", "b", "--day", "2026-06-02", "--json").json
+
+    known = sort == "duckdb"
+    assert [each["verdict"] for each in trial.json["tables"]] == ["pass", "pass" if known else "error"], trial.out
+    assert trial.code == (0 if known else 3)
+    assert [each["load"]["table_rows"] for each in real["tables"]] == [2, 2]

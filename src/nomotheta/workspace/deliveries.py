@@ -18,7 +18,7 @@ from nomotheta.place.marks import files_known, outlived
 from nomotheta.place.render import Now
 from nomotheta.source.delivery import ArrivedFile, arrived, expected, literal
 from nomotheta.source.stated import check_sums, sidecars
-from nomotheta.unpack import raw_chunks
+from nomotheta.unpack import check_regular, raw_chunks
 from nomotheta.workspace.context import Context
 
 MENDED = "mended:"  # what the content of a load of mended rows begins with
@@ -90,7 +90,7 @@ def arrive(context: Context, compiled: Compiled, day: datetime.date, files: Sequ
     def leave_out(name: str, error: DeliveryError) -> None:
         bad.append(BadFile(name, error.what, error.mend))
 
-    chosen = [literal(_from_root(context.root, file)) for file in files]
+    chosen = [_named(context.root, file) for file in files]
     found = arrived(
         context.root, chosen or expected(delivery, day), compiled.layout, optional=delivery.optional and not chosen,
         leave_out=leave_out if some else None,
@@ -117,10 +117,16 @@ def arrive(context: Context, compiled: Compiled, day: datetime.date, files: Sequ
     return Delivered(sound, delivery.daily, stated, tuple(sorted(bad, key=lambda each: each.file)))
 
 
-def _from_root(root: Path, file: Path) -> str:
-    """A file's path as messages and the ledger show it: from the workspace on, where it is in there."""
+def _named(root: Path, file: Path) -> str:
+    """A file's path as a pattern, as messages and the ledger show it: from the workspace on, where it is in there.
+
+    Raises:
+        DeliveryError: it is not there, or is no file.
+    """
     path = file.resolve()
-    return path.relative_to(root).as_posix() if path.is_relative_to(root) else str(path)
+    name = path.relative_to(root).as_posix() if path.is_relative_to(root) else str(path)
+    check_regular(file, name)
+    return literal(name)
 
 
 def _check_parts(parts: int, compiled: Compiled, day: datetime.date, here: int) -> None:

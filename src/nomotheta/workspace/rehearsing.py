@@ -12,7 +12,7 @@ from nomotheta.charter import Compiled
 from nomotheta.errors import DeclarationError
 from nomotheta.events import Listener
 from nomotheta.ledger import LoadResult, RunResult, TableResult
-from nomotheta.rules.finding import Finding, gravest, worst
+from nomotheta.rules.finding import NO_SAMPLES, Finding, gravest, worst
 from nomotheta.workspace.attempts import rows_there
 from nomotheta.workspace.context import Context, moment
 from nomotheta.workspace.loading import WOULD_BE_LOADED, Wanted, rehearse_delivery
@@ -78,9 +78,10 @@ def _undecided(compiled: Compiled, result: LoadResult, results: Mapping[str, Tab
     if not listed:
         return result
     findings = tuple(_open(each, listed[each.rule]) if each.rule in listed else each for each in result.findings)
-    return replace(result, findings=findings, verdict=gravest([worst(findings), "error"]))
+    told = "not all of it can be decided in a trial run"
+    return replace(result, findings=findings, verdict=gravest([worst(findings), "error"]), message=told)
 
 
 def _open(finding: Finding, table: str) -> Finding:
     told = f"not decided in this trial run: tonight's rows of {table} are not in it any more; a real run will tell"
-    return replace(finding, verdict="error", message=told)
+    return replace(finding, verdict="error", message=told, breaks=None, samples=NO_SAMPLES)
