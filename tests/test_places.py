@@ -895,3 +895,70 @@ def test_a_night_is_rehearsed_and_what_cannot_be_known_is_an_error(there: Space,
     assert [each["verdict"] for each in trial.json["tables"]] == ["pass", "pass" if known else "error"], trial.out
     assert trial.code == (0 if known else 3)
     assert [each["load"]["table_rows"] for each in real["tables"]] == [2, 2]
+
+
+TEXTS_OF_SORTS = [
+    "AB", "ab", "Ab", " AB", "AB ", "", "  ", "\t", "ÄÖ", "äö", "ß", "İ", "ABCDEF", "A", None, "a1", "A-1", "e\u0301",
+    "\u00a0A", "B\u3000", "\u200bC",
+]  # fmt: skip
+COLUMN_CHECKS = {
+    "c is in upper case": ('case = "upper"', lambda text: text == text.upper()),
+    "c is in lower case": ('case = "lower"', lambda text: text == text.lower()),
+    "c has no white space at its ends": ("trimmed = true", lambda text: text == text.strip()),
+    "c has 2 to 3 characters": ("length = [2, 3]", lambda text: 2 <= len(text) <= 3),
+    "c has at least 2 characters": ('length = [2, ""]', lambda text: len(text) >= 2),
+    "c has 2 characters": ("length = 2", lambda text: len(text) == 2),
+    "c matches a[b1].*, whatever the case": (
+        'pattern = { value = "a[b1].*", case = "ignore" }', lambda text: text[:1] in "aA" and text[1:2] in tuple("bB1"),
+    ),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", COLUMN_CHECKS)
+@pytest.mark.parametrize("otherwise", ["reject", "fail"])
+def test_a_check_of_a_column_means_what_it_does_in_python(there: Space, name: str, otherwise: str) -> None:
+    key, oracle = COLUMN_CHECKS[name]
+    word, _, value = key.partition(" = ")
+    long = {"[": f"values = {value}", "{": value.strip("{} ")}.get(
+        value[0], f"value = {value}" if word != "length" else f"values = [{value}, {value}]"
+    )
+    there.charter(
+        f'table = "t"\n[delivery]\nfiles = "inbox/t-{{day}}.csv"\n[load]\ntolerate = "all"\nafter_fail = "keep"\n'
+        f'[columns.n]\nkind = "integer"\n[columns.c]\nkind = "text(9)"\n{word} = {{ {long}, otherwise = "{otherwise}" }}\n', "t",
+    )  # fmt: skip
+    rows = [f"{at}," + ("" if text is None else f'"{text}"') for at, text in enumerate(TEXTS_OF_SORTS)]
+    there.write("inbox/t-2026-06-01.csv", "\n".join(["n,c", *rows]) + "\n")
+    broken = [at for at, text in enumerate(TEXTS_OF_SORTS) if text is not None and not oracle(text)]
+
+    load = there.load(table="t")
+
+    finding = next(each for each in load["findings"] if each["rule"] == name)
+    if otherwise == "reject":
+        assert sorted(each["line"] - 2 for each in there.rejects()) == broken
+        assert {each["reason"] for each in there.rejects()} == {word}
+    else:
+        assert (finding["breaks"], finding["verdict"]) == (len(broken), "fail"), finding
+        assert next(
+            each for each in there.run("judge", "t", "--json").json["tables"][0]["findings"] if each["rule"] == name
+        )["breaks"] == len(broken)
+
+
+def test_blanks_are_counted_by_sort_and_different_values_as_they_are_declared(there: Space) -> None:
+    there.charter(
+        'table = "t"\n[delivery]\nfiles = "inbox/t-{day}.csv"\n[load]\nafter_fail = "keep"\n[columns.n]\nkind = "integer"\n'
+        'distinct = { at_least = 9, at_most = "50%", otherwise = "warn" }\n'
+        '[columns.c]\nkind = "text(9)"\nblank = { at_most = "20%" }\n', "t",
+    )  # fmt: skip
+    cells = ["x", "y", "", '""', '" "', '"  "', '"\t"', "z"]
+    there.write(
+        "inbox/t-2026-06-01.csv", "\n".join(["n,c", *(f"{at % 5},{cell}" for at, cell in enumerate(cells))]) + "\n"
+    )
+
+    found = {each["rule"]: each for each in there.load(table="t")["findings"]}
+
+    blank = found["c is blank in at most 20%"]
+    assert (blank["verdict"], blank["breaks"]) == ("fail", 5)
+    assert blank["message"].endswith(": 1 null, 1 empty, 2 only spaces, 1 other white space")
+    assert {name: each["verdict"] for name, each in found.items() if "distinct" in name} == {
+        "n has at least 9 distinct": "warn", "n has at most 50% of its values distinct": "warn",
+    }  # fmt: skip

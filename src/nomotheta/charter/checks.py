@@ -10,16 +10,39 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
-from nomotheta.charter.model import ALL, NONE, Between, CellRule, Charter, Key, Otherwise, Tolerance
+from nomotheta.charter.model import (
+    ALL,
+    NONE,
+    Between,
+    CellRule,
+    Charter,
+    Column,
+    Distinct,
+    Key,
+    Otherwise,
+    Pattern,
+    Tolerance,
+)  # fmt: skip
 from nomotheta.charter.positions import Path
 from nomotheta.charter.read import Problem, Read
 from nomotheta.charter.values import EXAMPLES, instant, value_of
-from nomotheta.conditions import ConditionError, Kind, Node, PatternError, always_the_same, build, check, parse_pattern
+from nomotheta.conditions import (
+    ConditionError,
+    Kind,
+    Node,
+    PatternError,
+    always_the_same,
+    build,
+    check,
+    in_any_case,
+    parse_pattern,
+    quoted,
+)  # fmt: skip
 from nomotheta.errors import did_you_mean
 
 Sort = Literal[
-    "kind", "text_length", "blank", "between", "among", "pattern", "slice", "key", "reference", "each", "whole",
-    "offenders",
+    "kind", "text_length", "blank", "between", "among", "pattern", "case", "trimmed", "length", "slice", "key",
+    "reference", "each", "whole", "offenders",
 ]  # fmt: skip
 
 
@@ -136,7 +159,12 @@ def _column(reader: _Reader, charter: Charter, name: str, kind: Kind) -> Iterato
     if kind.name == "text" and kind.size is not None:
         told = f"{name} has at most {kind.size} characters"
         yield Check(told, "text_length", (name,), "reject", base, node=build.at_most(name, kind))
-    if column.blank.value == "never":
+    if column.blank.at_most is not None:
+        after = column.blank.otherwise if column.blank.otherwise != "reject" else "fail"
+        told = f"{name} is blank in at most {column.blank.at_most}"
+        node = build.not_blank(name, kind)
+        yield Check(told, "blank", (name,), after, (*base, "blank"), column.blank.at_most, node)
+    elif column.blank.value == "never":
         yield made("blank", build.not_blank(name, kind), "is never blank", column.blank)
     if column.between:
         yield from _between(reader, base, kind, made, column.between)
@@ -146,7 +174,10 @@ def _column(reader: _Reader, charter: Charter, name: str, kind: Kind) -> Iterato
             shown = ", ".join(str(value) for value in column.among.values[:6]) + (", …" if len(values) > 6 else "")
             yield made("among", build.among(name, kind, values), f"is one of {shown}", column.among)
     if column.pattern:
-        yield from _pattern(reader, base, kind, column.pattern.value, made, column.pattern)
+        yield from _pattern(reader, base, kind, made, column.pattern)
+    yield from _text_checks(reader, base, kind, made, column)
+    if column.distinct:
+        yield from _distinct(reader, base, column.distinct, charter)
 
 
 def _between(reader: _Reader, base: Path, kind: Kind, made: Callable[..., Check], of: Between) -> Iterator[Check]:
@@ -166,20 +197,69 @@ def _between(reader: _Reader, base: Path, kind: Kind, made: Callable[..., Check]
         reader.complain((*base, "between"), told, "use 'among'" if bounds != [None, None] else "write [low, high]")
 
 
-def _pattern(
-    reader: _Reader, base: Path, kind: Kind, text: str, made: Callable[..., Check], of: CellRule
-) -> Iterator[Check]:
+def _pattern(reader: _Reader, base: Path, kind: Kind, made: Callable[..., Check], of: Pattern) -> Iterator[Check]:
     path = (*base, "pattern")
     if kind.name != "text":
         reader.complain(path, f"a pattern needs a text, but {base[-1]} is {kind}", "use 'between' or 'among'")
         return
     try:
-        part = parse_pattern(text)
+        part = parse_pattern(of.value)
     except PatternError as error:
         mend = "see Conditions, patterns, in the charter reference"
-        reader.complain(path, f"this pattern {error}", mend, f"{text}\n{' ' * error.position}^")
+        reader.complain(path, f"this pattern {error}", mend, f"{of.value}\n{' ' * error.position}^")
         return
-    yield made("pattern", build.matches(str(base[-1]), part), f"matches {text}", of)
+    ignored = of.case == "ignore"
+    told = f"matches {of.value}" + (", whatever the case" if ignored else "")
+    yield made("pattern", build.matches(str(base[-1]), in_any_case(part) if ignored else part), told, of)
+
+
+def _text_checks(
+    reader: _Reader, base: Path, kind: Kind, made: Callable[..., Check], column: Column
+) -> Iterator[Check]:  # fmt: skip
+    """The case of letters, white space at the ends, and the number of characters."""
+    name = str(base[-1])
+    quoted_name = quoted(name)
+    wanted: list[tuple[Sort, CellRule, str, str]] = []
+    if column.case:
+        of = column.case.value
+        wanted.append(("case", column.case, f"{quoted_name} = {of}({quoted_name})", f"is in {of} case"))
+    if column.trimmed and column.trimmed.value:
+        trimmed = f"{quoted_name} = trim({quoted_name})"
+        wanted.append(("trimmed", column.trimmed, trimmed, "has no white space at its ends"))
+    if column.length:
+        least, most = column.length.values
+        sides = [f"char_length({quoted_name}) >= {least}"] if least != "" else []
+        sides += [f"char_length({quoted_name}) <= {most}"] if most != "" else []
+        told = f"{least} to {most}" if len(sides) == 2 else f"at least {least}" if least != "" else f"at most {most}"
+        told = str(least) if least == most else told
+        if not sides or (least != "" and most != "" and least > most):
+            reader.complain((*base, "length"), f"no text has {told} characters", "write length = [LEAST, MOST]")
+        else:
+            wanted.append(("length", column.length, " and ".join(sides), f"has {told} characters"))
+    for sort, of_rule, condition, told in wanted:
+        if kind.name != "text":
+            reader.complain((*base, sort), f"'{sort}' needs a text, but {name} is {kind}", "take it out")
+            continue
+        yield made(sort, check(condition, {name: kind}), told, of_rule)
+
+
+def _distinct(reader: _Reader, base: Path, of: Distinct, charter: Charter) -> Iterator[Check]:
+    """How many different values there are, as a condition on the whole."""
+    name = str(base[-1])
+    bounds = [(each, sign, word) for each, sign, word in ((of.at_least, ">=", "least"), (of.at_most, "<=", "most"))
+              if each is not None]  # fmt: skip
+    if not bounds:
+        reader.complain((*base, "distinct"), "no bound is given", "write distinct = { at_least = 2 }")
+    for bound, sign, word in bounds:
+        counted = f"count(distinct {quoted(name)}) {sign} "
+        condition = counted + (str(bound.rows) if bound.rows is not None else f"{bound.share} * count({quoted(name)})")
+        if bound.rows is None and bound.share is None:
+            reader.complain((*base, "distinct"), "'all' is no bound here", 'write a number, or a share such as "5%"')
+            continue
+        node = reader.condition((*base, "distinct"), condition, charter.kinds(), "whole")
+        share = "" if bound.rows is not None else " of its values"
+        told = f"{name} has at {word} {bound.rows if bound.rows is not None else bound}{share} distinct"
+        yield Check(told, "whole", (name,), of.otherwise, (*base, "distinct"), node=node, over=of.over)
 
 
 def _keys(reader: _Reader, charter: Charter) -> Iterator[Check]:

@@ -206,9 +206,16 @@ class CellRule(Declared):
 
 
 class Blank(CellRule):
-    """Whether blanks may be in a column."""
+    """Whether blanks may be in a column, and how many."""
 
-    value: Literal["never", "allowed"]
+    value: Literal["never", "allowed"] = "never"
+    at_most: Tolerated | None = None
+
+    @model_validator(mode="after")
+    def _counted(self) -> Blank:
+        if self.at_most is not None and {"otherwise"} & self.model_fields_set and self.otherwise == "reject":
+            raise ValueError('a number of blanks can fail or warn, and sets no row aside; write otherwise = "fail"')
+        return self
 
 
 class Between(CellRule):
@@ -224,9 +231,49 @@ class Among(CellRule):
 
 
 class Pattern(CellRule):
-    """A regular expression that the whole value must match."""
+    """A regular expression that the whole value must match; `case` says whether that of letters matters."""
 
     value: str
+    case: Literal["exact", "ignore"] = "exact"
+
+
+class Case(CellRule):
+    """Letters are of one case."""
+
+    value: Literal["upper", "lower"]
+
+
+class Trimmed(CellRule):
+    """No white space is at the ends of a text."""
+
+    value: bool
+
+
+class Length(CellRule):
+    """The least and the greatest number of characters; an empty text "" leaves a side open."""
+
+    values: Annotated[list[int | Literal[""]], Field(min_length=2, max_length=2)]
+
+
+class Distinct(CellRule):
+    """How many different values a column has: a number, or a share of its values."""
+
+    at_least: Tolerated | None = None
+    at_most: Tolerated | None = None
+    otherwise: Literal["fail", "warn"] = "fail"
+    over: Literal["load", "table"] | None = None
+
+
+def _flag(value: Any) -> Any:
+    """Let true or false stand for a check that has nothing else to say."""
+    return {"value": value} if isinstance(value, bool) else value
+
+
+def _one_length(value: Any) -> Any:
+    """Let a number stand for a length, and a list for its bounds."""
+    if isinstance(value, int) and not isinstance(value, bool):
+        return {"values": [value, value]}
+    return {"values": value} if isinstance(value, list) else value
 
 
 def _short(key: str) -> BeforeValidator:
@@ -270,6 +317,10 @@ class Column(Declared):
     between: Annotated[Between | None, _short("values")] = None
     among: Annotated[Among | None, _short("values")] = None
     pattern: Annotated[Pattern | None, _short("value")] = None
+    case: Annotated[Case | None, _short("value")] = None
+    trimmed: Annotated[Trimmed | None, BeforeValidator(_flag)] = None
+    length: Annotated[Length | None, BeforeValidator(_one_length)] = None
+    distinct: Distinct | None = None
     null_words: list[str] | None = None
     trim: bool | None = None
     private: bool = False

@@ -8,7 +8,7 @@ from nomotheta.conditions.check import check
 from nomotheta.conditions.kind import NAMES as KIND_NAMES
 from nomotheta.conditions.kind import Kind, decimal, parse_kind
 from nomotheta.conditions.own import own, own_names, quoted
-from nomotheta.conditions.pattern import Part, PatternError, parse_pattern, render_pattern
+from nomotheta.conditions.pattern import Part, PatternError, in_any_case, parse_pattern, render_pattern
 from nomotheta.conditions.sense import always_the_same
 from nomotheta.conditions.tree import ConditionError, Node
 
@@ -23,6 +23,7 @@ __all__ = [
     "build",
     "check",
     "decimal",
+    "in_any_case",
     "own",
     "own_names",
     "parse_kind",

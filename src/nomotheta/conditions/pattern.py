@@ -6,7 +6,7 @@ r"""The patterns that mean the same in RE2, in PostgreSQL, in PCRE2 and in Pytho
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import NoReturn
 
 _CLASSES = {"d": [(48, 57)], "w": [(48, 57), (65, 90), (95, 95), (97, 122)], "s": [(9, 13), (32, 32)]}
@@ -56,6 +56,17 @@ def parse_pattern(text: str) -> Part:
     if part.states() > _MOST_STATES:
         raise PatternError(f"counts up to more than {_MOST_STATES} characters", 0)
     return part
+
+
+def in_any_case(part: Part) -> Part:
+    """The same pattern for ASCII letters of either case; others are matched as they are."""
+    parts = tuple(in_any_case(each) for each in part.parts)
+    ranges = list(part.ranges)
+    for first, last in part.ranges:
+        for low, high, shift in ((65, 90, 32), (97, 122, -32)):
+            if max(first, low) <= min(last, high):
+                ranges.append((max(first, low) + shift, min(last, high) + shift))
+    return replace(part, parts=parts, ranges=_merged(ranges) if part.ranges else ())
 
 
 def render_pattern(part: Part, engine: str = "re2", *, full: bool = False) -> str:

@@ -418,6 +418,9 @@ _CONTRARY = {
     "between": (" is ", " is not "),
     "among": (" is one of ", " is not one of "),
     "pattern": (" matches ", " does not match "),
+    "case": (" is in ", " is not in "),
+    "trimmed": (" has no white space ", " has white space "),
+    "length": (" has ", " does not have "),
 }
 
 

@@ -10,7 +10,7 @@ from decimal import Decimal
 from typing import Any
 
 from nomotheta.charter import Check
-from nomotheta.conditions import Node, own, quoted
+from nomotheta.conditions import Node, build, own, parse_pattern, quoted
 from nomotheta.kinds.show import show
 from nomotheta.rules.finding import HIDDEN, Finding, message_of, verdict_of
 from nomotheta.rules.question import ROWS, Question, Scope
@@ -59,8 +59,28 @@ def _read(question: Question, check: Check, row: Mapping[str, Any], name: str, s
     )  # fmt: skip
     if not breaks:
         return finding
+    if check.sort == "blank":
+        finding = replace(finding, message=f"{finding.message}{_by_sort(question, check, scope, breaks)}")
     condition = f"NOT {question.asked.render(check.node, question.now)}"
     return replace(finding, samples=question.sampled(check.columns, question.where(scope, condition)))
+
+
+def _by_sort(question: Question, check: Check, scope: Scope, breaks: int) -> str:
+    """Blank texts by what they are."""
+    name = check.columns[0]
+    kind = question.declared(check)
+    if kind.name != "text":
+        return ""
+    sorts = {
+        "null": f"{quoted(name)} IS NULL", "empty": question.asked.render(build.among(name, kind, [""]), question.now),
+        "only spaces": question.asked.render(build.matches(name, parse_pattern(" +")), question.now),
+    }  # fmt: skip
+    parts = [f"count(CASE WHEN {sql} THEN 1 END) AS {quoted(own(str(at)))}" for at, sql in enumerate(sorts.values())]
+    rowset = question.asked.rowset(question.table, question.where(scope))
+    found = question.asked.answer(f"SELECT {', '.join(parts)} {rowset}").rows[0]
+    counts = dict(zip(sorts, map(int, found), strict=True))
+    counts["other white space"] = breaks - sum(counts.values())
+    return ": " + ", ".join(f"{count:,} {sort}" for sort, count in counts.items() if count)
 
 
 def _read_whole(question: Question, check: Check, row: Mapping[str, Any], name: str, sql: str) -> Finding:

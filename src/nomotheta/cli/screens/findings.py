@@ -14,7 +14,7 @@ from nomotheta.ledger import Judgement
 from nomotheta.report.words import ordered
 from nomotheta.rules.finding import Finding, Samples
 
-_OF_A_COLUMN = {"kind", "text_length", "blank", "between", "among", "pattern"}
+_OF_A_COLUMN = {"kind", "text_length", "blank", "between", "among", "pattern", "case", "trimmed", "length"}
 
 
 def show_finding(console: Console, finding: Finding) -> None:
