@@ -252,13 +252,13 @@ def _distinct(reader: _Reader, base: Path, of: Distinct, charter: Charter) -> It
         reader.complain((*base, "distinct"), "no bound is given", "write distinct = { at_least = 2 }")
     for bound, sign, word in bounds:
         counted = f"count(distinct {quoted(name)}) {sign} "
-        condition = counted + (str(bound.rows) if bound.rows is not None else f"{bound.share} * count({quoted(name)})")
+        share = f"{bound.share:f} * count({quoted(name)})" if bound.share is not None else ""
+        condition = counted + (share or str(bound.rows))
         if bound.rows is None and bound.share is None:
             reader.complain((*base, "distinct"), "'all' is no bound here", 'write a number, or a share such as "5%"')
             continue
         node = reader.condition((*base, "distinct"), condition, charter.kinds(), "whole")
-        share = "" if bound.rows is not None else " of its values"
-        told = f"{name} has at {word} {bound.rows if bound.rows is not None else bound}{share} distinct"
+        told = f"{name} has at {word} {f'{bound} of its values' if share else bound.rows} distinct"
         yield Check(told, "whole", (name,), of.otherwise, (*base, "distinct"), node=node, over=of.over)
 
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import re
 import sys
 from collections.abc import Iterable
 from pathlib import Path
@@ -22,6 +21,7 @@ SIGNS = {"pass": "✓", "warn": "!", "fail": "✗", "error": "?"}
 GREEN, YELLOW, RED, MAGENTA = "color(28)", "color(130)", "color(196)", "color(164)"
 TONES = {"pass": GREEN, "warn": YELLOW, "fail": RED, "error": MAGENTA}
 GAP = 3  # characters between the columns of a table
+_VALUE = 200  # characters of a value that are shown
 _ENDLESS = 1_000_000  # columns: what is read by a program is not folded
 
 
@@ -45,7 +45,8 @@ class _Stripped:
 
     def write(self, text: str) -> int:
         """Write some lines."""
-        return self._file.write(re.sub(r" +(?=\n)", "", text))
+        *lines, rest = text.split("\n")
+        return self._file.write("\n".join([*(line.rstrip(" ") for line in lines), rest]))
 
     def __getattr__(self, name: str) -> Any:
         return getattr(self._file, name)
@@ -85,10 +86,12 @@ def verdict_text(verdict: str) -> Text:
 
 
 def cell(value: object | None, none: str = "null") -> Text:
-    """A value from data."""
+    """A value from data; a very long one is cut, and its length is told."""
     if value is None:
         return Text(none, "dim")
     text = visible(value)
+    if len(text) > _VALUE:
+        return Text(f"{text[:_VALUE]}… ({len(text):,} characters)")
     return Text(text if text == text.strip() and text else f"'{text}'")
 
 

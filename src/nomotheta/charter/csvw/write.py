@@ -7,8 +7,8 @@ from collections.abc import Iterator
 from typing import Any
 
 from nomotheta.charter.csvw.datatypes import CONTEXT, pattern_of
-from nomotheta.charter.model import Charter, Column
-from nomotheta.conditions import Kind
+from nomotheta.charter.model import Charter, Column, Pattern
+from nomotheta.conditions import Kind, in_any_case, parse_pattern, render_pattern
 from nomotheta.layout import Layout
 
 _BASES = {
@@ -80,6 +80,10 @@ def _datatype(kind: Kind, column: Column, layout: Layout) -> str | dict[str, Any
     facets: dict[str, Any] = {}
     if kind.name == "text" and kind.size:
         facets["maxLength"] = kind.size
+    if kind.name == "text" and column.length:
+        least, most = column.length.values
+        facets |= {"minLength": least} if least != "" else {}
+        facets |= {"maxLength": min(most, kind.size or most)} if most != "" else {}
     form = _form(kind, column, layout)
     if form:
         facets["format"] = form
@@ -90,12 +94,17 @@ def _datatype(kind: Kind, column: Column, layout: Layout) -> str | dict[str, Any
     return {"base": base, **facets} if facets else base
 
 
+def _pattern(pattern: Pattern) -> str:
+    """A pattern; where the case of letters is ignored it names both."""
+    return render_pattern(in_any_case(parse_pattern(pattern.value))) if pattern.case == "ignore" else pattern.value
+
+
 def _form(kind: Kind, column: Column, layout: Layout) -> Any:
     """How the values of a kind are written, as far as one format can say it."""
     if kind.name == "text":
         if column.among:
             return "|".join(re.sub(r"([^\w -])", r"\\\1", str(value)) for value in column.among.values)
-        return column.pattern.value if column.pattern else None
+        return _pattern(column.pattern) if column.pattern else None
     if kind.name == "uuid":
         return _UUID
     if kind.name == "boolean":
