@@ -113,6 +113,11 @@ about = "as written"
 [columns.class]
 kind = "text"
 among = ["foot", "car"]
+length = [3, ""]
+[columns.port]
+kind = "text(4)"
+length = [2, ""]
+pattern = "[a-zA-Z]+"
 [columns.fare]
 kind = "decimal(18,2)"
 [columns.sold]

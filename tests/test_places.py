@@ -962,3 +962,56 @@ def test_blanks_are_counted_by_sort_and_different_values_as_they_are_declared(th
     assert {name: each["verdict"] for name, each in found.items() if "distinct" in name} == {
         "n has at least 9 distinct": "warn", "n has at most 50% of its values distinct": "warn",
     }  # fmt: skip
+
+
+def test_a_rule_that_is_narrowed_looks_at_its_rows_alone_and_may_end_differently_for_others(there: Space) -> None:
+    there.charter(
+        'table = "t"\n[delivery]\nfiles = "inbox/t-{day}.csv"\n[load]\ntolerate = "all"\nafter_fail = "keep"\n'
+        '[columns.n]\nkind = "integer"\n[columns.fare]\nkind = "integer"\n[columns.c]\nkind = "text(9)"\n'
+        '[[rules]]\nname = "fare is plausible"\neach = "fare < 50"\nwhere = "c = \'foot\' -- on foot"\ntolerate = "40%"\n'
+        '[[rules]]\nname = "fare is plausible"\neach = "fare < 90"\nwhere = "c = \'car\' or c is null"\notherwise = "warn"\n'
+        '[[rules]]\nname = "fare is plausible"\neach = "fare < 99 or\\nfare is null"\nwhere = "c = \'bus\'"\notherwise = "reject"\n'
+        '[[rules]]\nname = "nobody"\neach = "fare < 1"\nwhere = "c = \'none\'"\n', "t",
+    )  # fmt: skip
+    some = random.Random(5)
+    rows = [(at, some.choice([None, *range(20, 120)]), some.choice(["foot", "car", "bus", None])) for at in range(300)]
+    there.write("inbox/t-2026-06-01.csv", "n,fare,c\n" + "".join(f"{n},{f or ''},{c or ''}\n" for n, f, c in rows))
+
+    def outside(most: int, *classes: str | None) -> list[int]:
+        return [n for n, fare, c in rows if c in classes and fare is not None and fare >= most]
+
+    load = there.load(table="t")
+    judged = there.run("judge", "t", "--json").json["tables"][0]["findings"]
+
+    foot = sum(c == "foot" for _, _, c in rows)
+    expected = {
+        "fare is plausible where c = 'foot' -- on foot": ("fail", len(outside(50, "foot")), foot),
+        "fare is plausible where c = 'car' or c is null":
+            ("warn", len(outside(90, "car", None)), sum(c in {"car", None} for _, _, c in rows)),
+        "nobody": ("pass", 0, 0),
+    }  # fmt: skip
+    assert len(outside(50, "foot")) > 0.4 * foot
+    for findings in (load["findings"], judged):
+        found = {each["rule"]: (each["verdict"], each["breaks"], each["rows"]) for each in findings}
+        assert {name: found[name] for name in expected} == expected
+    assert sorted(each["line"] - 2 for each in there.rejects()) == outside(99, "bus")
+
+
+@pytest.mark.parametrize(
+    ("keys", "told"),
+    [
+        ('whole = "count(*) > 0"\nwhere = "n > 1"', "'where' narrows the rows of an 'each'"),
+        ('each = "n > 0"\nwhere = "m > 1"', "no column 'm'"),
+        ('each = "n > 0"\nwhere = "1 = 1"', "it uses no column"),
+        (
+            'each = "n > 0"\nwhere = "n > 1"\n[[rules]]\nname = "r"\neach = "n > 2"\nwhere = "n  > 1"',
+            "is declared twice",
+        ),
+    ],
+)
+def test_a_rule_that_is_narrowed_without_sense_is_refused(space: Space, keys: str, told: str) -> None:
+    space.charter(f'table = "t"\n[columns.n]\nkind = "integer"\n[[rules]]\nname = "r"\n{keys}\n', "t")
+
+    run = space.run("lint")
+
+    assert (run.code, told in run.text) == (2, True), run.text

@@ -6,6 +6,7 @@ Everything is held against the kinds here, so what reads data later meets no dec
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Literal
@@ -48,7 +49,11 @@ Sort = Literal[
 
 @dataclass(frozen=True, slots=True)
 class Check:
-    """One thing that is judged. `node` is its condition, for the sorts that have one; `path` is its key in the file."""
+    """One thing that is judged. `path` is its key in the file.
+
+    `node` is its condition, for the sorts that have one; `where` is the one on the rows that it is about, where not
+    all are: a row outside meets `node`.
+    """
 
     name: str
     sort: Sort
@@ -66,6 +71,7 @@ class Check:
     keep_said: bool = False
     by: str | None = None
     copies: Tolerance = ALL
+    where: Node | None = None
 
     @property
     def on_rows(self) -> bool:
@@ -306,40 +312,53 @@ def _rules(reader: _Reader, charter: Charter) -> Iterator[Check]:
     kinds = charter.kinds()
     names: dict[str, int] = {}
     texts: dict[tuple[str, ...], str] = {}
+    shared = Counter(rule.name for rule in charter.rules)
     for at, rule in enumerate(charter.rules):
         base: Path = ("rules", at)
-        if rule.name in names:
-            first = reader.read.source.position(("rules", names[rule.name], "name")).line
-            reader.complain(
-                (*base, "name"), f"the rule '{rule.name}' is declared twice, first in line {first}", "rename one"
-            )
-        names.setdefault(rule.name, at)
+        where = " ".join((rule.where or "").split())
+        name = f"{rule.name} where {where}" if where and shared[rule.name] > 1 else rule.name
+        if name in names:
+            first = reader.read.source.position(("rules", names[name], "name")).line
+            told = f"the rule '{name}' is declared twice, first in line {first}"
+            reader.complain((*base, "name"), told, "rename one, or give each a 'where' of its own")
+        names.setdefault(name, at)
         if rule.over == "load" and not charter.load_column() and charter.load.how != "overwrite":
             mend = 'add a column with from = "@load.no"'
             reader.complain((*base, "over"), "the rows of one load cannot be told apart in this table", mend)
-        sort: Literal["each", "whole", "offenders"] = "each" if rule.each else "whole" if rule.whole else "offenders"
-        text = str(getattr(rule, sort))
-        node = None
-        if sort == "offenders":
-            if not re.match(r"\s*(select|with)\b", text, re.I) or ";" in text:
+        if rule.offenders is not None:
+            if not re.match(r"\s*(select|with)\b", rule.offenders, re.I) or ";" in rule.offenders:
                 mend = "write select … from … where …, and nothing behind it"
-                reader.complain((*base, sort), "offenders is one SELECT, without a semicolon", mend)
+                reader.complain((*base, "offenders"), "offenders is one SELECT, without a semicolon", mend)
                 continue
-        else:
-            node = reader.condition((*base, sort), text, kinds, sort)
-            if node is None:
-                continue
-            if told := always_the_same(node):
-                reader.complain((*base, sort), told, "take it out, or correct it")
-            said = (" ".join(text.split()), str(rule.over), rule.otherwise, str(rule.tolerate))
-            if said in texts:
-                reader.complain((*base, sort), f"the rule '{texts[said]}' says the same", "take one of them out")
-            texts.setdefault(said, rule.name)
-        columns = tuple(node.columns()) if node else ()
+            yield Check(
+                name, "offenders", (), rule.otherwise, (*base, "offenders"), rule.tolerate, None, rule.because,
+                rule.over, query=rule.offenders,
+            )  # fmt: skip
+            continue
+        sort: Literal["each", "whole"] = "each" if rule.each is not None else "whole"
+        text = str(getattr(rule, sort))
+        node = _sensible(reader, (*base, sort), text, kinds, sort)
+        narrowed = _sensible(reader, (*base, "where"), rule.where, kinds, "each") if rule.where is not None else None
+        if node is None or (rule.where is not None and narrowed is None):
+            continue
+        said = (" ".join(text.split()), where, str(rule.over), rule.otherwise, str(rule.tolerate))
+        if said in texts:
+            reader.complain((*base, sort), f"the rule '{texts[said]}' says the same", "take one of them out")
+        texts.setdefault(said, name)
+        if narrowed is not None:
+            node = check(f"({rule.where}\n) is not true or ({text}\n)", kinds)
         yield Check(
-            rule.name, sort, columns, rule.otherwise, (*base, sort), rule.tolerate, node, rule.because, rule.over,
-            query=text if sort == "offenders" else "",
+            name, sort, tuple(node.columns()), rule.otherwise, (*base, sort), rule.tolerate, node, rule.because,
+            rule.over, where=narrowed,
         )  # fmt: skip
+
+
+def _sensible(reader: _Reader, path: Path, text: str, kinds: Mapping[str, Kind], mode: str) -> Node | None:
+    """A condition that is of use: one that has the same answer for all rows is complained of."""
+    node = reader.condition(path, text, kinds, mode)
+    if node is not None and (told := always_the_same(node)):
+        reader.complain(path, told, "take it out, or correct it")
+    return node
 
 
 def _known(reader: _Reader, path: Path, names: Sequence[str], charter: Charter) -> bool:

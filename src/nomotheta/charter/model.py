@@ -446,6 +446,7 @@ class Rule(Declared):
 
     name: str
     each: str | None = None
+    where: str | None = None
     whole: str | None = None
     offenders: str | None = None
     over: Literal["load", "table"] | None = None
@@ -458,6 +459,8 @@ class Rule(Declared):
         given = [key for key in ("each", "whole", "offenders") if getattr(self, key) is not None]
         if len(given) != 1:
             raise ValueError("a rule holds exactly one of each, whole and offenders; make a rule of each")
+        if self.where is not None and not self.each:
+            raise ValueError(f"'where' narrows the rows of an 'each'; write it into the {given[0]} itself")
         if self.otherwise == "reject" and not self.each:
             raise ValueError(f"'reject' sets single rows aside, which only 'each' can; '{given[0]}' can fail or warn")
         if self.whole and self.tolerate != NONE:

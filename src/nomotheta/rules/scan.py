@@ -38,7 +38,11 @@ def _counted(question: Question, check: Check, name: str) -> list[str]:
     assert check.node is not None  # noqa: S101 - only checks with a condition come here
     condition = question.asked.render(check.node, question.now)
     if check.sort != "whole":
-        return [f"count(CASE WHEN NOT {condition} THEN 1 END) AS {quoted(name)}"]
+        counted = [f"count(CASE WHEN NOT {condition} THEN 1 END) AS {quoted(name)}"]
+        if check.where is not None:
+            narrowed = question.asked.render(check.where, question.now)
+            counted.append(f"count(CASE WHEN {narrowed} THEN 1 END) AS {quoted(f'{name} rows')}")
+        return counted
     values = [
         f"{question.asked.render(node, question.now)} AS {quoted(f'{name} {at}')}"
         for at, node in enumerate(_aggregates(check.node))
@@ -52,7 +56,7 @@ def _read(question: Question, check: Check, row: Mapping[str, Any], name: str, s
     rows = int(row[ROWS])
     if check.sort == "whole":
         return _read_whole(question, check, row, name, sql)
-    breaks = int(row[name])
+    breaks, rows = int(row[name]), int(row[f"{name} rows"]) if check.where is not None else rows
     finding = question.made(
         check, verdict=verdict_of(check, breaks, rows), breaks=breaks, rows=rows, sql=sql,
         message=message_of(check, breaks, rows),

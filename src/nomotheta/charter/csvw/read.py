@@ -308,12 +308,15 @@ class _Table:
         return [] if sides == ["", ""] else sides
 
     def words(self, kind: str, facets: Mapping[str, Any]) -> Iterator[tuple[str, Any, str]]:
-        """A pattern, or the only values, of a text."""
+        """The least length of a text, and a pattern, or its only values."""
         form = facets.get("format")
         if not kind.startswith("text"):
             return
-        if facets.get("minLength") and not form:
-            self.left.append("least lengths")
+        exactly, least = facets.get("length"), facets.get("minLength")
+        if exactly:
+            yield "length", int(exactly), ""
+        elif least:
+            yield "length", [int(least), ""], ""
         if not isinstance(form, str) or facets.get("base", "string") not in BASES:
             return
         listed = form.removeprefix("^").removesuffix("$").removeprefix("(").removesuffix(")").split("|")
