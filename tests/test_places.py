@@ -1015,3 +1015,54 @@ def test_a_rule_that_is_narrowed_without_sense_is_refused(space: Space, keys: st
     run = space.run("lint")
 
     assert (run.code, told in run.text) == (2, True), run.text
+
+
+def test_the_only_values_of_a_column_come_from_a_list_beside_the_charter(there: Space) -> None:
+    there.charter(
+        'table = "t"\n[delivery]\nfiles = "inbox/t-{day}.csv"\n[load]\ntolerate = "all"\n'
+        '[columns.n]\nkind = "integer"\namong = { file = "lists/n.txt", otherwise = "warn" }\n'
+        '[columns.c]\nkind = "text(9)"\namong = { file = "lists/ports.csv", column = "code" }\n'
+        '[columns.load_no]\nfrom = "@load.no"\n', "t",
+    )  # fmt: skip
+    there.write("charters/lists/n.txt", "1\r\n-2\r\n007\r\n")
+    there.write("charters/lists/ports.csv", 'name,code\nSkerry,SKE\n"Holm, inner","H,""1"\nÅ,\u00c5\n')
+    cells = ["SKE", '"H,""1"', "\u00c5", "A\u030a", "ske", "Skerry", ""]
+    there.write("inbox/t-2026-06-01.csv", "n,c\n" + "".join(f"{at},{cell}\n" for at, cell in enumerate(cells, 1)))
+
+    load = there.load(table="t")
+
+    assert [each["line"] for each in there.rejects()] == [5, 6, 7]
+    warned = {each["rule"]: (each["verdict"], each["breaks"]) for each in load["findings"]}
+    assert warned["n is one of the values in lists/n.txt"] == ("warn", 2)  # 2 and 3
+    there.write("charters/lists/ports.csv", "code\nSKE\n")
+    judged = {each["rule"]: each for each in there.run("judge", "t", "--json").json["tables"][0]["findings"]}
+    assert judged["c is one of the values in lists/ports.csv"]["breaks"] == 2
+    assert "columns.c.among.values" in there.run("run", "t", "--day", "2026-06-01").text
+
+
+@pytest.mark.parametrize(
+    ("among", "text", "told"),
+    [
+        ('{ file = "l.txt" }', None, "the list 'l.txt' is not there"),
+        ('{ file = "../l.txt" }', "1", "is not kept with the charters"),
+        ('{ file = "l.txt" }', "", "holds no values"),
+        ('{ file = "l.txt" }', "1\n\n2\n", "line 2 of the list 'l.txt' is blank"),
+        ('{ file = "l.txt" }', "1\n2 \n", "white space at its ends"),
+        ('{ file = "l.txt" }', "1\ntwo\n", "'two' does not fit integer, in the list 'l.txt'"),
+        ('{ file = "l.txt" }', "\xff", "is not UTF-8"),
+        ('{ file = "l.txt", column = "b" }', "a\n1\n", "has no column called 'b'"),
+        ('{ file = "l.txt", column = "a" }', "a,b\n1\n", "record 2 of the list 'l.txt' has 1 fields"),
+        ('{ file = "l.txt", column = "a" }', 'a\n"1\n', "is not a CSV file"),
+        ('{ file = "l.txt", values = [1] }', "1", "take one of them out"),
+        ('{ values = [1], column = "a" }', "1", "names a column of a list"),
+        ('{ file = "l.txt" }', "".join(f"{each}\n" for each in range(10_001)), "10,001 values, and at most 10,000"),
+    ],
+)
+def test_a_list_that_is_none_is_told(space: Space, among: str, text: str | None, told: str) -> None:
+    space.charter(f'table = "t"\n[columns.n]\nkind = "integer"\namong = {among}\n', "t")
+    if text is not None:
+        (space.root / "charters" / "l.txt").write_bytes(text.encode("latin-1"))
+
+    run = space.run("lint")
+
+    assert (run.code, "charters/t.toml:4: " in run.text, told in run.text) == (2, True, True), run.text

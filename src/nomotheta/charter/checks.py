@@ -11,6 +11,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
+from nomotheta.charter.listed import value_written
 from nomotheta.charter.model import (
     ALL,
     NONE,
@@ -175,9 +176,10 @@ def _column(reader: _Reader, charter: Charter, name: str, kind: Kind) -> Iterato
     if column.between:
         yield from _between(reader, base, kind, made, column.between)
     if column.among:
-        values = _values(reader, (*base, "among"), kind, column.among.values)
+        values = _values(reader, (*base, "among"), kind, column.among.values, column.among.file)
         if values:
             shown = ", ".join(str(value) for value in column.among.values[:6]) + (", …" if len(values) > 6 else "")
+            shown = f"the values in {column.among.file}" if column.among.file else shown
             yield made("among", build.among(name, kind, values), f"is one of {shown}", column.among)
     if column.pattern:
         yield from _pattern(reader, base, kind, made, column.pattern)
@@ -369,15 +371,19 @@ def _known(reader: _Reader, path: Path, names: Sequence[str], charter: Charter) 
     return not unknown
 
 
-def _values(reader: _Reader, path: Path, kind: Kind, raw: Sequence[Any]) -> list[Any] | None:
-    """TOML values as values of `kind`; None, and a complaint, where one does not fit."""
+def _values(
+    reader: _Reader, path: Path, kind: Kind, raw: Sequence[Any], file: str | None = None
+) -> list[Any] | None:  # fmt: skip
+    """TOML values, or those of a file, as values of `kind`; None, and a complaint, where one does not fit."""
+    made = value_written if file else value_of
     if kind.name == "binary":
         reader.complain(path, f"{path[1]} is binary, and no values are listed of such", "take it out")
         return None
     try:
-        return [None if value is None else instant(kind, value_of(kind, value), reader.zone) for value in raw]
+        return [None if value is None else instant(kind, made(kind, value), reader.zone) for value in raw]
     except ValueError as error:
-        reader.complain(path, str(error), f"write values of that kind, such as {EXAMPLES[kind.name]}")
+        told = f"{error}, in the list '{file}'" if file else str(error)
+        reader.complain(path, told, f"write values of that kind, such as {EXAMPLES[kind.name]}")
     return None
 
 

@@ -7,15 +7,26 @@ from __future__ import annotations
 
 import datetime
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from decimal import Decimal
 from fractions import Fraction
+from pathlib import Path
 from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, GetPydanticSchema, field_validator, model_validator
+from pydantic import (
+    BaseModel,
+    BeforeValidator,
+    ConfigDict,
+    Field,
+    GetPydanticSchema,
+    ValidationInfo,
+    field_validator,
+    model_validator,
+)  # fmt: skip
 from pydantic_core import core_schema
 
 from nomotheta.charter.layout import Declared, DeclaredLayout
+from nomotheta.charter.listed import listed
 from nomotheta.conditions import Kind, parse_kind
 from nomotheta.errors import counted
 from nomotheta.layout import CellForm, Layout
@@ -225,9 +236,25 @@ class Between(CellRule):
 
 
 class Among(CellRule):
-    """The only values that may be in a column."""
+    """The only values that may be in a column; those of a `file` kept with the charters become `values`."""
 
     values: Annotated[list[Any], Field(min_length=1)]
+    file: str | None = None
+    column: str | None = None
+
+    @model_validator(mode="before")
+    @classmethod
+    def _listed(cls, given: Any, info: ValidationInfo) -> Any:
+        if not isinstance(given, Mapping) or "file" not in given:
+            if isinstance(given, Mapping) and "column" in given:
+                raise ValueError("'column' names a column of a list; write file = \"lists/NAME.csv\" beside it")
+            return given
+        if "values" in given:
+            raise ValueError("the values are listed here and in a file; take one of them out")
+        file, column = given["file"], given.get("column")
+        if not isinstance(file, str) or not isinstance(column, str | None):
+            return given  # which is told by their types
+        return {**given, "values": listed(Path((info.context or {}).get("folder", ".")), file, column)}
 
 
 class Pattern(CellRule):

@@ -100,10 +100,12 @@ def _not_toml(error: tomllib.TOMLDecodeError, name: str) -> DeclarationError:
     )
 
 
-def parse(model: type[Model], values: Mapping[str, Any], source: Source) -> tuple[Model | None, list[Problem]]:
-    """The model, or None and what is wrong with the values."""
+def parse(
+    model: type[Model], values: Mapping[str, Any], source: Source, folder: Path | None = None
+) -> tuple[Model | None, list[Problem]]:
+    """The model, or None and what is wrong with the values; files that they name are in `folder`."""
     try:
-        return model.model_validate(values), []
+        return model.model_validate(values, context={"folder": folder} if folder else None), []
     except ValidationError as error:
         return None, [_problem(model, each, source) for each in error.errors() if not _shadowed(each, error)]
 
@@ -111,7 +113,7 @@ def parse(model: type[Model], values: Mapping[str, Any], source: Source) -> tupl
 def read_charter(path: Path, name: str) -> tuple[Read | None, list[Problem]]:
     """A charter, or None and what is wrong with it; `name` is used in messages."""
     values, source = read_source(path, name)
-    charter, problems = parse(Charter, values, source)
+    charter, problems = parse(Charter, values, source, path.parent)
     return (Read(charter, source) if charter else None), problems
 
 

@@ -1,0 +1,84 @@
+"""Lists of values in files that are kept with the charters."""
+
+from __future__ import annotations
+
+import csv
+import io
+from decimal import Decimal
+from pathlib import Path
+from typing import Any
+
+from nomotheta.charter.values import value_of
+from nomotheta.conditions import Kind
+
+MOST = 10_000  # values; a longer list is better kept in a table, and referred to
+
+
+def listed(folder: Path, file: str, column: str | None) -> list[str]:
+    """The values of a list, as they are written: one in each line, or those of a column of a CSV file (RFC 4180).
+
+    Raises:
+        ValueError: the file is not there, cannot be read, or is not such a list; with the mend after a semicolon.
+    """
+    path = folder / file
+    if Path(file).is_absolute() or not path.resolve().is_relative_to(folder.resolve()):
+        raise ValueError(f"the list '{file}' is not kept with the charters; put it into their folder")
+    try:
+        text = path.read_bytes().decode("utf-8-sig")
+    except FileNotFoundError:
+        raise ValueError(f"the list '{file}' is not there; a list is kept in the folder of the charters") from None
+    except OSError as error:
+        raise ValueError(f"the list '{file}' cannot be read: {error.strerror}; check its rights") from None
+    except UnicodeDecodeError:
+        raise ValueError(f"the list '{file}' is not UTF-8; save it as UTF-8") from None
+    values = _lines(text, file) if column is None else _column(text, file, column)
+    if not values:
+        raise ValueError(f"the list '{file}' holds no values; write one in each line")
+    if len(values) > MOST:
+        told = f"the list '{file}' holds {len(values):,} values, and at most {MOST:,} are read"
+        raise ValueError(f"{told}; load it as a table, and refer to it with [[references]]")
+    return list(dict.fromkeys(values))
+
+
+def _lines(text: str, file: str) -> list[str]:
+    lines = text.replace("\r\n", "\n").removesuffix("\n").split("\n") if text else []
+    for at, line in enumerate(lines, 1):
+        if line != line.strip() or not line:
+            what = "is blank" if not line.strip() else "has white space at its ends"
+            raise ValueError(f"line {at} of the list '{file}' {what}; take it out")
+    return lines
+
+
+def _column(text: str, file: str, column: str) -> list[str]:
+    try:
+        header, *rows = [row for row in csv.reader(io.StringIO(text, newline=""), strict=True) if row]
+    except (csv.Error, ValueError) as error:
+        told = str(error) if isinstance(error, csv.Error) else "it is empty"
+        raise ValueError(f"the list '{file}' is not a CSV file: {told}; correct it") from None
+    if header.count(column) != 1:
+        times = f"{header.count(column)} columns" if column in header else "no column"
+        raise ValueError(f"the list '{file}' has {times} called '{column}'; its columns: {', '.join(header)}")
+    at = header.index(column)
+    for number, row in enumerate(rows, 2):
+        if len(row) != len(header):
+            raise ValueError(f"record {number} of the list '{file}' has {len(row)} fields, its header {len(header)}; "
+                             "correct it")  # fmt: skip
+        if not row[at].strip():
+            raise ValueError(f"record {number} of the list '{file}' has a blank {column}; take it out")
+    return [row[at] for row in rows]
+
+
+def value_written(kind: Kind, text: str) -> Any:
+    """A value of a list as a value of `kind`.
+
+    Raises:
+        ValueError: it does not fit.
+    """
+    if kind.is_number:
+        try:
+            return value_of(kind, Decimal(text))
+        except ArithmeticError:
+            raise ValueError(f"{text!r} does not fit {kind}") from None
+    if kind.name == "boolean":
+        return value_of(kind, {"true": True, "false": False}.get(text, text))
+    return value_of(kind, text)
