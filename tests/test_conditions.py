@@ -67,6 +67,9 @@ REFUSED = [
     ("round(fare, n) = 1", "the places of round are a whole number from 0 to 10", "n", ""),
     ("concat(name, note) = 'a'", "no function 'concat'", "concat", "write a || b"),
     ("at - day > 3", "the span between two timestamps has no kind here", "-", None),
+    ("(n, m) in ((1, 2), (1, 2, 3))", "each row of this list must have 2 values", "(1, 2, 3)", ""),
+    ("(n, m) = (1, 2)", "a list of values is not expected here", "=", ""),
+    ("1 + (n, m) in (1)", "a list of values is not expected here", "(n, m)", ""),
     ("abs(n, m) > 1", "abs takes 1 value, not 2", "abs", ""),
 ]
 
@@ -123,6 +126,12 @@ MEANS = [
     ("left(name, 3) = ' Al' and right(name, 2) = 'a '", True), ("substring(name from 2 for 2) = 'Al'", True),
     ("upper(name) = ' ALDA ' and lower('É') = 'é'", True), ("day = :day or :load_no = 7", True),
     ("nullif(n, 7) is null", True), ("(paid is true) and (not paid) is false", True),
+    ("(n, trim(name)) in ((7, 'x'), (7, 'Alda')) and (n, m) not in ((2, 7))", True), ("(n, note) in ((7, 'x'))", None),
+    ("(n, note) in ((8, 'x'), (9, 'y'))", False), ("(day + 1, n) in ((date '2026-02-01', 7), (date '2026-02-02', 7))", True),
+    ("extract(week from day) = 5 and extract(week from date '2027-01-03') = 53", True),
+    ("extract(isoyear from day) = 2026 and extract(isoyear from date '2027-01-03') = 2026", True),
+    ("extract(hour from time '23:59:07') = 23 and extract(second from time '23:59:07') = 7", True),
+    ("extract(minute from time '23:59:07.9') = 59 and extract(second from time '23:59:07.9') = 7", True),
     ("floor(fare) = 12 and ceil(fare) = 13 and abs(-fare) = 12.5", True), ("n > 1e0 and share < .5", True),
     ('"n" >= +7', True), ("mod(n, 4) = 3", True), ("at = timestamp '2026-01-31 23:05:00'", True),
 ]  # fmt: skip
@@ -148,6 +157,8 @@ WHOLES = [
     ("count(distinct v) between 1 and 2", True),
     ("sum(distinct v - v + 1) = 1 and sum(v - v + 1) = 2 and count(distinct v - v) = 1 and count(v - v) = 2", True),
     ("min(v) < max(v)", True),
+    ("count(distinct v, v - v) = 2 and count(distinct v - v, v - v) = 1", True),
+    ("count(distinct v, v + 1) filter (where v > 10) = 1", True),
     ("count(*) filter (where v is null) * 100 > count(*) * 50", False),
     ("avg(v) filter (where v > 100) > 1", None),
 ]

@@ -85,7 +85,11 @@ class Maker:
         if pick == 3:
             return call("({} - {})", lifted(lambda a, b: (a - b).days), self.day(deep - 1), self.day(deep - 1))
         if pick == 4:
-            return call("extract(month from {})", lifted(lambda a: a.month), self.day(deep - 1))
+            part, work = self.chance.choice([
+                ("month", lambda a: a.month), ("week", lambda a: a.isocalendar().week),
+                ("isoyear", lambda a: a.isocalendar().year), ("isodow", lambda a: a.isoweekday()),
+            ])  # fmt: skip
+            return call(f"extract({part} from {{}})", lifted(work), self.day(deep - 1))
         if pick == 5:
             return call(
                 "coalesce({}, {})", lambda a, b: b if a is None else a, self.whole(deep - 1), self.whole(deep - 1)
@@ -146,7 +150,7 @@ class Maker:
         return call("({} + {})", moved, self.column("d", "e"), self.column("n", "m"))
 
     def condition(self, deep: int) -> Part:
-        pick = self.chance.randrange(11 if deep else 6)
+        pick = self.chance.randrange(12 if deep else 6)
         some = self.chance.choice([self.whole, self.money, self.text, self.day])
         inner = max(deep - 1, 1)
         if pick < 3:
@@ -168,8 +172,22 @@ class Maker:
             return call("({} is distinct from {})", lambda a, b: a != b, some(inner), some(inner))
         if pick == 8:
             return call("(not {})", lambda a: None if a is None else not a, self.condition(deep - 1))
+        if pick == 9:
+            other, listed = self.chance.choice([self.whole, self.text]), self.chance.randrange(1, 4)
+            parts = [some(0), other(0), *(make(0) for _ in range(listed) for make in (some, other))]
+            shape = ", ".join(["({}, {})"] * listed)
+            return call(f"(({{}}, {{}}) in ({shape}))", one_of, *parts)
         word, work = self.chance.choice([("and", both), ("or", either)])
         return call(f"({{}} {word} {{}})", work, self.condition(deep - 1), self.condition(deep - 1))
+
+
+def one_of(first: Any, second: Any, *listed: Any) -> bool | None:
+    """SQL's way: a row is equal to another if all of its values are; null where none is, and one might be."""
+    found: bool | None = False
+    for one, other in zip(listed[::2], listed[1::2], strict=True):
+        same = [None if a is None or b is None else a == b for a, b in ((first, one), (second, other))]
+        found = either(found, both(*same))
+    return found
 
 
 def liked(text: str, pattern: str) -> bool:
@@ -225,6 +243,25 @@ def test_random_conditions_mean_the_same_in_every_place(place: Place) -> None:  
             for at, part in enumerate(some):
                 expected = part.of(row)
                 assert answer[f"c{at}"] == (None if expected is None else int(expected)), (part.sql, row)
+
+
+TOGETHER = [("t", "u"), ("n", "f"), ("d", "b"), ("t", "n", "g"), ("u", "d", "f", "b")]
+
+
+def test_values_are_counted_together_where_all_of_them_are_there(place: Place) -> None:  # noqa: F811
+    fill(place, "together", KINDS, list(COLUMNS.values()))
+    place.expect("together", KINDS)
+    for names in TOGETHER:
+        rows = [(row["c"], *(row[name] for name in names)) for row in DATA]
+        found = {row[1:] for row in rows if None not in row[1:]}
+        some = {row[1:] for row in rows if None not in row[1:] and row[0]}
+        counted = f"count(distinct {', '.join(names)})"
+
+        node = check(f"{counted} = {len(found)} and {counted} filter (where c) = {len(some)}", KINDS, "whole")
+        sql = f"SELECT CASE WHEN {place.render(node, NOW)} THEN 1 END AS met {place.rowset('together')}"
+
+        assert len(found) > len(some) > 3
+        assert place.fetch(sql).to_pylist() == [{"met": 1}], names
 
 
 def test_random_conditions_set_the_rows_aside_that_break_them() -> None:

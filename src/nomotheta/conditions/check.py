@@ -22,7 +22,7 @@ from nomotheta.conditions.kind import (
     Kind,
     decimal,
 )
-from nomotheta.conditions.parse import COMPARISONS, parse
+from nomotheta.conditions.parse import COMPARISONS, NO_LIST, parse
 from nomotheta.conditions.pattern import PatternError, parse_pattern
 from nomotheta.conditions.tree import ConditionError, Node
 from nomotheta.errors import did_you_mean
@@ -67,7 +67,7 @@ class _Checker:
         self.columns = {name: _plain(kind) for name, kind in columns.items()}
         self.lower = {name.lower(): name for name in columns}
         self.steps: dict[str, Callable[[Node], Kind]] = {
-            "group": lambda node: node.args[0].kind,
+            "group": lambda node: node.args[0].kind, "row": self.row,
             "and": self.logic, "or": self.logic, "not": self.logic,
             "is null": lambda _: BOOLEAN, "is true": self.logic, "is false": self.logic,
             "between": self.compare, "in": self.compare, "is distinct": self.compare,
@@ -162,6 +162,9 @@ class _Checker:
         if of.kind.name in _UNORDERED:
             self.fail(f"{name} has no meaning for {of.kind}", of)
         return of.kind
+
+    def row(self, node: Node) -> Kind:
+        self.fail(NO_LIST, node)
 
     def logic(self, node: Node) -> Kind:
         for arg in node.args:
@@ -311,7 +314,8 @@ class _Checker:
 
     def extract(self, node: Node) -> Kind:
         clock = node.value in {"hour", "minute", "second"}
-        self.need(node.args[0], ("timestamp",) if clock else ("date", "timestamp"), f"extract({node.value} from ...)")
+        of = ("timestamp", "time") if clock else ("date", "timestamp")
+        self.need(node.args[0], of, f"extract({node.value} from ...)")
         return INTEGER
 
     def call(self, node: Node) -> Kind:

@@ -37,7 +37,7 @@ INSTEAD_OF = {
     "least": "write case when a < b then a else b end",
     "octet_length": "write char_length",
 }
-FIELDS = ("year", "quarter", "month", "day", "isodow", "hour", "minute", "second")
+FIELDS = ("year", "quarter", "month", "day", "isodow", "week", "isoyear", "hour", "minute", "second")
 UNITS = ("second", "minute", "hour", "day", "week", "month", "year")
 # parameters, filled by the run
 PARAMETERS = {"day": "date", "load_no": "integer"}

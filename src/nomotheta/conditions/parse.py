@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
+from copy import deepcopy
 from typing import NoReturn
 
 from nomotheta.conditions.functions import AGGREGATES, FIELDS, FUNCTIONS, INSTEAD_OF, PARAMETERS, SAME_AS, UNITS
@@ -17,6 +18,7 @@ from nomotheta.errors import counted, did_you_mean
 
 COMPARISONS = ("=", "<>", "!=", "<", ">", "<=", ">=")
 _DEEPEST = 60
+NO_LIST = "a list of values is not expected here"
 _CASTABLE = ("text", "integer", "decimal", "real", "date", "timestamp")
 
 
@@ -143,6 +145,8 @@ class _Parser:
         node = self.joined()
         following = self.tokens[min(self.at + 1, len(self.tokens) - 1)]
         negative = None
+        if node.op == "row" and not self.is_keyword("in", "not"):
+            self.fail(NO_LIST)
         if self.is_keyword("not") and following.sort == "keyword" and following.value in {"between", "in", "like"}:
             negative = self.take()
         if self.is_keyword("between"):
@@ -168,8 +172,26 @@ class _Parser:
         token = self.take()
         self.want("(")
         self.no_query()
+        if node.op == "row":
+            return self.rows(node, token)
         listed = self.listed()
         return Node("in", [node, *listed], node.start, self.want(")").end, mark=(token.start, token.end))
+
+    def rows(self, node: Node, token: Token) -> Node:
+        """Several values in a list of such: as the standard has it, those of one row are equal, each to each."""
+        found, mark = [], (token.start, token.end)
+        while True:
+            start = self.want("(", " of a row in the list")
+            row = self.listed()
+            end = self.want(")").end
+            if len(row) != len(node.args):
+                told = f"each row of this list must have {counted(len(node.args), 'value')}"
+                raise ConditionError(told, start.start, end)
+            pairs = zip(node.args, row, strict=True)
+            same = [Node("=", [deepcopy(own), other], own.start, other.end, mark=mark) for own, other in pairs]
+            found.append(Node("and", same, node.start, end, mark=mark))
+            if not self.accept(","):
+                return Node("or", found, node.start, self.want(")").end, mark=mark)
 
     def listed(self) -> list[Node]:
         found = [self.either()]
@@ -250,8 +272,9 @@ class _Parser:
     def parenthesis(self, token: Token) -> Node:
         self.no_query()
         inner = self.either()
-        if self.is_op(","):
-            self.fail("a list of values is not expected here")
+        if self.accept(","):
+            parts = [inner, *self.listed()]
+            return Node("row", parts, token.start, self.want(")").end)
         end = self.want(")").end
         return Node("group", [inner], token.start, end)
 
@@ -361,7 +384,7 @@ class _Parser:
         distinct = None
         if not (name == "count" and self.accept("*")):
             distinct = self.accept("distinct")
-            args = [self.either()]
+            args = self.listed() if name == "count" and distinct else [self.either()]
         end = self.want(")").end
         filtered = None
         if self.accept("filter"):

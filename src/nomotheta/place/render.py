@@ -246,13 +246,21 @@ class Renderer:
         empty = f"WHEN {value} IS NULL OR {value} = '' THEN FALSE"
         return f"(CASE {seen} {empty} ELSE trim({value}, {text_literal(WHITE_SPACE)}) <> '' END)"
 
+    def several(self, values: Sequence[str], which: str) -> str:
+        """Values that are counted together: the rows that have all of them."""
+        there = " AND ".join([f"{value} IS NOT NULL" for value in values] + [which] * bool(which))
+        return f"CASE WHEN {there} THEN ROW({', '.join(values)}) END"
+
     def aggregate(self, node: Node) -> str:
         """An aggregate over all rows."""
         name, distinct, filtered = node.value
         args = node.args[:-1] if filtered else node.args
+        which = self.render(node.args[-1]) if filtered else ""
+        if len(args) > 1:
+            return f"count(DISTINCT {self.several([self.render(arg) for arg in args], which)})"
         value = self.render(args[0]) if args else "1"
         if filtered:
-            value = f"CASE WHEN {self.render(node.args[-1])} THEN {value} END"
+            value = f"CASE WHEN {which} THEN {value} END"
         if name == "count":
             return f"count({'DISTINCT ' if distinct else ''}{value})"
         inner = f"{'DISTINCT ' if distinct else ''}{value}"

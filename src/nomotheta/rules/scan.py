@@ -119,5 +119,5 @@ def _aggregates(node: Node) -> list[Node]:
 def _told(node: Node) -> str:
     name, distinct, filtered = node.value
     args = node.args[:-1] if filtered else node.args
-    inner = args[0].value if args and args[0].op == "column" else "…" if args else "*"
+    inner = ", ".join(arg.value if arg.op == "column" else "…" for arg in args) or "*"
     return f"{name}({'distinct ' if distinct else ''}{inner}){' filter (…)' if filtered else ''}"

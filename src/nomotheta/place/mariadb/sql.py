@@ -96,7 +96,15 @@ class MariaRenderer(Renderer):
     def extract(self, node: Node) -> str:
         """A part of a date or timestamp."""
         inner = self.render(node.args[0])
-        return f"(weekday({inner}) + 1)" if node.value == "isodow" else f"extract({node.value.upper()} FROM {inner})"
+        own = {
+            "isodow": f"(weekday({inner}) + 1)", "week": f"week({inner}, 3)",
+            "isoyear": f"(yearweek({inner}, 3) DIV 100)",
+        }  # fmt: skip
+        return own.get(node.value, f"extract({node.value.upper()} FROM {inner})")
+
+    def several(self, values: Sequence[str], which: str) -> str:
+        """Values that are counted together: the rows that have all of them."""
+        return ", ".join(f"CASE WHEN {which} THEN {value} END" for value in values) if which else ", ".join(values)
 
     def call(self, node: Node) -> str:
         """A function; replace gives null where any part is null."""
