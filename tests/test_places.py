@@ -959,8 +959,8 @@ def test_blanks_are_counted_by_sort_and_different_values_as_they_are_declared(th
     blank = found["c is blank in at most 20%"]
     assert (blank["verdict"], blank["breaks"]) == ("fail", 5)
     assert blank["message"].endswith(": 1 null, 1 empty, 2 only spaces, 1 other white space")
-    assert {name: each["verdict"] for name, each in found.items() if "distinct" in name} == {
-        "n has at least 9 distinct": "warn", "n has at most 50% of its values distinct": "warn",
+    assert {name: each["verdict"] for name, each in found.items() if "different" in name} == {
+        "n has at least 9 different values": "warn", "n: at most 50% of its values are different": "warn",
     }  # fmt: skip
 
 

@@ -54,7 +54,8 @@ def filled(url: str) -> str:
             _keep(literal)
     if whole:
         return f"{scheme}{name}{colon}{_encoded(password)}{'@' if user is not None else ''}{url[found.start(3) :]}"
-    login = f"{_PLACEHOLDER.sub(_quoted, name)}{colon}{_with(_secret, password)}"
+    # a login without a password is a token; beside one it is a name, which may be told
+    login = f"{_PLACEHOLDER.sub(_quoted if colon else _secret, name)}{colon}{_with(_secret, password)}"
     rest = f"{_PLACEHOLDER.sub(_plain, host)}{_PLACEHOLDER.sub(_quoted, path)}"
     asked = "" if query is None else f"?{_PLACEHOLDER.sub(_secret, query)}"
     return f"{scheme}{login}{'@' if user is not None else ''}{rest}{asked}"

@@ -40,7 +40,7 @@ from nomotheta.conditions import (
     parse_pattern,
     quoted,
 )  # fmt: skip
-from nomotheta.errors import did_you_mean
+from nomotheta.errors import counted, did_you_mean
 
 Sort = Literal[
     "kind", "text_length", "blank", "between", "among", "pattern", "case", "trimmed", "length", "slice", "key",
@@ -259,14 +259,16 @@ def _distinct(reader: _Reader, base: Path, of: Distinct, charter: Charter) -> It
     if not bounds:
         reader.complain((*base, "distinct"), "no bound is given", "write distinct = { at_least = 2 }")
     for bound, sign, word in bounds:
-        counted = f"count(distinct {quoted(name)}) {sign} "
         share = f"{bound.share:f} * count({quoted(name)})" if bound.share is not None else ""
-        condition = counted + (share or str(bound.rows))
+        condition = f"count(distinct {quoted(name)}) {sign} {share or bound.rows}"
         if bound.rows is None and bound.share is None:
             reader.complain((*base, "distinct"), "'all' is no bound here", 'write a number, or a share such as "5%"')
             continue
         node = reader.condition((*base, "distinct"), condition, charter.kinds(), "whole")
-        told = f"{name} has at {word} {f'{bound} of its values' if share else bound.rows} distinct"
+        if share:
+            told = f"{name}: at {word} {bound} of its values are different"
+        else:
+            told = f"{name} has at {word} {counted(int(bound.rows or 0), 'different value')}"
         yield Check(told, "whole", (name,), of.otherwise, (*base, "distinct"), node=node, over=of.over)
 
 

@@ -81,7 +81,7 @@ def message_of(check: Check, breaks: int, rows: int, noun: str = "rows") -> str:
         return "" if rows else "there were no rows to check"
     share = f" ({breaks / rows:.2%})" if rows else ""
     of = f" of {rows:,}" if rows else ""
-    told = f"{breaks:,}{of} {noun}{share}"
+    told = f"{breaks:,}{of} {noun if (rows or breaks) != 1 else noun.removesuffix('s')}{share}"
     if check.tolerate.allows(breaks, rows):
         told += f", within the tolerance of {check.tolerate}"
     return told
