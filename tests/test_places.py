@@ -1066,3 +1066,15 @@ def test_a_list_that_is_none_is_told(space: Space, among: str, text: str | None,
     run = space.run("lint")
 
     assert (run.code, "charters/t.toml:4: " in run.text, told in run.text) == (2, True, True), run.text
+
+
+@pytest.mark.parametrize("blank", ['{ at_most = "2%" }', '{ value = "never", otherwise = "warn" }', '"allowed"'])
+def test_a_column_that_some_rows_may_leave_blank_is_no_key_to_merge_by(space: Space, blank: str) -> None:
+    space.charter(
+        f'table = "t"\n[delivery]\nfiles = "t-{{day}}.csv"\n[load]\nhow = "merge"\n[columns.n]\nkind = "integer"\nblank = {blank}\n'
+        '[[keys]]\ncolumns = ["n"]\n', "t",
+    )  # fmt: skip
+
+    run = space.run("lint")
+
+    assert (run.code, "rows are merged by 'n', which may be blank" in run.text) == (2, True), run.text

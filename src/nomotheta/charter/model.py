@@ -222,6 +222,15 @@ class Blank(CellRule):
     value: Literal["never", "allowed"] = "never"
     at_most: Tolerated | None = None
 
+    @model_validator(mode="before")
+    @classmethod
+    def _some(cls, given: Any) -> Any:
+        if isinstance(given, Mapping) and "at_most" in given:
+            if "value" in given:
+                raise ValueError("'at_most' allows some, so that 'value' says nothing; take one of them out")
+            return {**given, "value": "allowed"}
+        return given
+
     @model_validator(mode="after")
     def _counted(self) -> Blank:
         if self.at_most is not None and {"otherwise"} & self.model_fields_set and self.otherwise == "reject":
