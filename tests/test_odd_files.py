@@ -89,7 +89,7 @@ class File:
         self.foot = [
             self.chance.choice([f"Total{self.delimiter}{count}", f"{count} rows", f"TOTAL{self.delimiter * 4}"])
         ]
-        self.told.append("the last line is no row, but")
+        self.told.append("the last line is not a row, but")
 
     def null(self) -> None:
         self.row()[2] = "n/a"

@@ -168,7 +168,7 @@ def _column(reader: _Reader, charter: Charter, name: str, kind: Kind) -> Iterato
         yield Check(told, "text_length", (name,), "reject", base, node=build.at_most(name, kind))
     if column.blank.at_most is not None:
         after = column.blank.otherwise if column.blank.otherwise != "reject" else "fail"
-        told = f"{name} is blank in at most {column.blank.at_most}"
+        told = f"{name} is blank in {'no row' if column.blank.at_most == NONE else f'at most {column.blank.at_most}'}"
         node = build.not_blank(name, kind)
         yield Check(told, "blank", (name,), after, (*base, "blank"), column.blank.at_most, node)
     elif column.blank.value == "never":
@@ -257,12 +257,12 @@ def _distinct(reader: _Reader, base: Path, of: Distinct, charter: Charter) -> It
     bounds = [(each, sign, word) for each, sign, word in ((of.at_least, ">=", "least"), (of.at_most, "<=", "most"))
               if each is not None]  # fmt: skip
     if not bounds:
-        reader.complain((*base, "distinct"), "no bound is given", "write distinct = { at_least = 2 }")
+        reader.complain((*base, "distinct"), "no limit is given", "write distinct = { at_least = 2 }")
     for bound, sign, word in bounds:
         share = f"{bound.share:f} * count({quoted(name)})" if bound.share is not None else ""
         condition = f"count(distinct {quoted(name)}) {sign} {share or bound.rows}"
         if bound.rows is None and bound.share is None:
-            reader.complain((*base, "distinct"), "'all' is no bound here", 'write a number, or a share such as "5%"')
+            reader.complain((*base, "distinct"), "'all' is not a limit", 'write a number, or a share such as "5%"')
             continue
         node = reader.condition((*base, "distinct"), condition, charter.kinds(), "whole")
         if share:

@@ -147,7 +147,7 @@ def look(
     if footer is None:
         return found
     found = read(replace(sniffed, layout=replace(sniffed.layout, footer=1)))
-    odd = Oddity("the last line is no row, but a total or the mark of the end", example=footer.line)
+    odd = Oddity("the last line is not a row, but a total or an end mark", example=footer.line)
     return replace(found, footer=footer.line, footer_pattern=footer.pattern, oddities=(odd, *found.oddities))
 
 
