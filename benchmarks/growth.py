@@ -32,7 +32,7 @@ def read(file: str, columns: dict[str, str], layout: dict[str, object]) -> None:
     import datetime
 
     from nomotheta.charter import lint, read_charter
-    from nomotheta.charter.model import Place, Settings
+    from nomotheta.charter.settings import Place, Settings
     from nomotheta.load.blocks import worked_blocks
     from nomotheta.load.engine import Engine
     from nomotheta.load.work import Plan

@@ -83,7 +83,7 @@ def ours(file: str) -> None:
     import datetime
 
     from nomotheta.charter import lint, read_charter
-    from nomotheta.charter.model import Place, Settings
+    from nomotheta.charter.settings import Place, Settings
     from nomotheta.load.blocks import worked_blocks
     from nomotheta.load.engine import Engine
     from nomotheta.load.work import Plan

@@ -8,8 +8,8 @@ import pytest
 from pydantic import TypeAdapter
 
 from conftest import TICKETS, Space
-from nomotheta.charter.model import Tolerated
 from nomotheta.charter.positions import positions
+from nomotheta.charter.tolerance import Tolerated
 
 WRONG = [
     ('plce = "x"', "unknown key 'plce'", "did you mean 'place'?"),

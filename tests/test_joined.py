@@ -11,7 +11,7 @@ import pytest
 
 from conftest import without_kernel
 from nomotheta.charter import lint, read_charter
-from nomotheta.charter.model import Settings
+from nomotheta.charter.settings import Settings
 from nomotheta.errors import DeliveryError
 from nomotheta.load.account import Account
 from nomotheta.load.blocks import worked_files

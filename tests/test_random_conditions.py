@@ -15,7 +15,7 @@ import pyarrow as pa
 import pytest
 
 from nomotheta.charter import Check
-from nomotheta.charter.model import Tolerance
+from nomotheta.charter.tolerance import Tolerance
 from nomotheta.conditions import ConditionError, Kind, check, decimal, quoted
 from nomotheta.kinds.read import arrow_type
 from nomotheta.load.engine import Engine

@@ -1,21 +1,14 @@
 """Charters: the model of what may be declared, TOML read with positions, and lint. No data, no database."""
 
-from nomotheta.charter.checks import Check
+from nomotheta.charter.check import Check
+from nomotheta.charter.column import FROM_PLACE, SYSTEM_COLUMNS, Column
 from nomotheta.charter.declared import changed_keys, declared, version_of
 from nomotheta.charter.lint import Compiled, in_order, lint, repeats_untold
-from nomotheta.charter.model import (
-    FROM_PLACE,
-    SYSTEM_COLUMNS,
-    Charter,
-    Column,
-    Delivery,
-    Settings,
-    Stated,
-    Tell,
-    Tolerance,
-)
+from nomotheta.charter.model import Charter, Delivery, Stated
 from nomotheta.charter.proposal import Proposal, ProposedColumn, proposal_text
 from nomotheta.charter.read import Problem, Read, read_charter, read_settings
+from nomotheta.charter.settings import Settings, Tell
+from nomotheta.charter.tolerance import Tolerance
 from nomotheta.charter.values import instant, value_of
 
 __all__ = [

@@ -6,9 +6,12 @@ import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from nomotheta.charter.checks import Check, charter_checks, slice_check, slice_node
-from nomotheta.charter.model import FROM_PLACE, SYSTEM_COLUMNS, Charter, Settings
+from nomotheta.charter.check import Check
+from nomotheta.charter.checks import charter_checks, slice_check, slice_node
+from nomotheta.charter.column import FROM_PLACE, SYSTEM_COLUMNS
+from nomotheta.charter.model import Charter
 from nomotheta.charter.read import Problem, Read
+from nomotheta.charter.settings import Settings
 from nomotheta.charter.values import EXAMPLES, instant, value_of
 from nomotheta.conditions import Node, own_names
 from nomotheta.errors import did_you_mean

@@ -12,9 +12,10 @@ from typing import Any, TypeVar, get_args
 from pydantic import BaseModel, ValidationError
 
 from nomotheta.charter.layout import LayoutKeys
-from nomotheta.charter.model import Charter, Settings, fields_of
+from nomotheta.charter.model import Charter, fields_of
 from nomotheta.charter.positions import Path as KeyPath
 from nomotheta.charter.positions import Position, positions
+from nomotheta.charter.settings import Settings
 from nomotheta.errors import DeclarationError, did_you_mean
 from nomotheta.layout import Layout
 

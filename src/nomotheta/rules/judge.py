@@ -46,7 +46,6 @@ def judge(
         PlaceError: the table is not there, or the place cannot be reached.
     """
     scopes = (scope or Scope(), load_scope or scope or Scope())
-    scopes = (scope or Scope(), load_scope or scope or Scope())
     findings = _findings(Question(place, compiled, now, scopes, set_aside, one_by_one=one_by_one))
     for each in findings:
         told(compiled.charter.table, f"rule '{each.rule}': {each.verdict}" + (f", {each.message}" * bool(each.message)))

@@ -6,8 +6,9 @@ import re
 from collections.abc import Iterator
 from typing import Any
 
+from nomotheta.charter.column import Column, Pattern
 from nomotheta.charter.csvw.datatypes import CONTEXT, pattern_of
-from nomotheta.charter.model import Charter, Column, Pattern
+from nomotheta.charter.model import Charter
 from nomotheta.conditions import Kind, in_any_case, parse_pattern, render_pattern
 from nomotheta.layout import Layout
 

@@ -1,0 +1,81 @@
+"""What `nomotheta.toml` may declare: places, layouts, who is told."""
+
+from __future__ import annotations
+
+import re
+from typing import Annotated, Literal
+
+from pydantic import Field, field_validator
+
+from nomotheta.charter.layout import Declared, DeclaredLayout
+
+
+class Place(Declared):
+    """A database, by its URL; secrets are in it as ${ENV_NAME}."""
+
+    url: str
+
+    @field_validator("url")
+    @classmethod
+    def _no_secret(cls, value: str) -> str:
+        written = re.search(r"://[^:/@]*:([^@]*)@|[?&][a-z]*password=([^&]*)", value)
+        if written and not re.fullmatch(r"(\$\{\w+\})?", written[1] or written[2] or "", re.ASCII):
+            raise ValueError("the url contains a password; keep it in the environment, and write ${ENV_NAME} for it")
+        return value
+
+
+_PORTS = 65_535
+
+
+class Tell(Declared):
+    """Who is told of failing loads, and through which mail server."""
+
+    server: str
+    sender: Annotated[str, Field(alias="from")]
+    to: Annotated[list[str], Field(min_length=1)]
+    on: list[Literal["fail", "warn", "pass"]] = Field(default=["fail"])
+
+    @field_validator("server")
+    @classmethod
+    def _scheme(cls, value: str) -> str:
+        if not re.match(r"smtps?(\+starttls)?://|folder:.", value):
+            raise ValueError("write smtp://host:25, smtp+starttls://host:587, smtps://host:465 or folder:mails")
+        host = value.rpartition("@")[2] if value.startswith("smtp") else ""
+        port = re.search(r":([^:/\]]*)/?$", host.partition("://")[2] or host)
+        if port and not (port[1].isdecimal() and 0 < int(port[1]) <= _PORTS):
+            raise ValueError(f"'{port[1]}' is not a port: write a number from 1 to {_PORTS}, as in smtp://host:25")
+        return value
+
+    @field_validator("sender", "to")
+    @classmethod
+    def _address(cls, value: str | list[str]) -> str | list[str]:
+        for each in [value] if isinstance(value, str) else value:
+            if not re.fullmatch(r"[^\s@<>,;:]+@[^\s@<>,;:]+|[^@<>,;:\r\n]*<[^\s@<>,;:]+@[^\s@<>,;:]+>", each):
+                raise ValueError(f"'{each}' is not a mail address: write one such as desk@line.example")
+        return value
+
+
+class Settings(Declared):
+    """`nomotheta.toml`."""
+
+    name: str
+    time_zone: str = "UTC"
+    places: dict[str, Place]
+    layouts: dict[str, DeclaredLayout] = Field(default={})
+    tell: dict[str, Tell] = Field(default={})
+
+    @field_validator("time_zone")
+    @classmethod
+    def _zone(cls, value: str) -> str:
+        import zoneinfo
+
+        if value not in zoneinfo.available_timezones():
+            raise ValueError(f"'{value}' is not a time zone; write one such as Atlantic/Faroe or UTC")
+        return value
+
+    @field_validator("places")
+    @classmethod
+    def _some(cls, value: dict[str, Place]) -> dict[str, Place]:
+        if not value:
+            raise ValueError('at least one place is needed: [places.warehouse] url = "duckdb:///warehouse.duckdb"')
+        return value
