@@ -27,7 +27,7 @@ from nomotheta.place.render import Now, Renderer
 KINDS = {
     "n": Kind("integer"), "m": Kind("integer"), "fare": decimal(8, 2), "share": Kind("real"),
     "name": Kind("text", 20), "note": Kind("text"), "day": Kind("date"), "at": Kind("timestamp"),
-    "paid": Kind("boolean"),
+    "paid": Kind("boolean"), "left_at": Kind("timestamptz"), "leaves": Kind("time"),
 }  # fmt: skip
 NOW = Now(datetime.datetime(2026, 6, 1, 12, 0, tzinfo=datetime.UTC), datetime.date(2026, 6, 1), 7)
 
@@ -66,7 +66,19 @@ REFUSED = [
     ("fare", "a condition is true or false, but this is decimal(8,2)", "fare", ""),
     ("round(fare, n) = 1", "the places of round are a whole number from 0 to 10", "n", ""),
     ("concat(name, note) = 'a'", "no function 'concat'", "concat", "write a || b"),
-    ("at - day > 3", "the span between two timestamps has no kind here", "-", None),
+    ("at - day > 3", "cannot compare: at - day is duration, 3 is integer", "3", "write an interval: interval '3' day"),
+    ("at - day > interval '1' month", "a month has no fixed length", "interval", "write it in days"),
+    ("(at - day) * 1.5 > interval '1' day", "'*' has no meaning between duration and decimal(2,1)", "*", None),
+    ("interval '1' day < interval '2' day", "two intervals are always the same", "interval", None),
+    ("at at time zone 'UTC' > at", "'at time zone' needs timestamptz, but at is timestamp", "at", None),
+    ("current_timestamp at time zone 'Nowhere' > at", "'Nowhere' is not a time zone", "at time", None),
+    (
+        "at < timestamp '2026-01-01 12:00+01'",
+        "cannot compare: at is timestamp, timestamp '2026-01-01 12:00+01' is timestamptz",
+        "timestamp",
+        "write cast(x as timestamp) for the local time of an instant in the workspace's zone",
+    ),
+    ("regexp_like(name, 'a', 'x')", "behind the pattern comes 'i', for letters in any case", "'x'", ""),
     ("(n, m) in ((1, 2), (1, 2, 3))", "each row of this list must have 2 values", "(1, 2, 3)", ""),
     ("(n, m) = (1, 2)", "a list of values is not expected here", "=", ""),
     ("1 + (n, m) in (1)", "a list of values is not expected here", "(n, m)", ""),
@@ -89,6 +101,8 @@ def test_a_wrong_condition_is_refused_with_its_place_and_a_hint(
 
 
 WHOLES_REFUSED = [("fare > 3", "'fare' is used outside"), ("sum(name) > 1", "sum needs"), ("max(paid)", "max has no meaning"),
+                  ("percentile_cont(2) within group (order by fare) > 1", "takes a share from 0 to 1"), ("stddev(fare) > 1", "no function"),
+                  ("percentile_cont(0.5) > 1", "expected 'within'"), ("median(day) > day", "median needs"),
                   ("sum(sum(fare)) > 1", "an aggregate cannot hold another"), ("1 = 1", "a 'whole' condition needs")]  # fmt: skip
 
 
@@ -101,6 +115,7 @@ def test_a_whole_needs_aggregates_that_fit(text: str, what: str) -> None:
 ROW = {
     "n": 7, "m": 2, "fare": Decimal("12.50"), "share": 0.25, "name": " Alda ", "note": None,
     "day": datetime.date(2026, 1, 31), "at": datetime.datetime(2026, 1, 31, 23, 5), "paid": True,
+    "left_at": datetime.datetime(2026, 6, 1, 11, 30, tzinfo=datetime.UTC), "leaves": datetime.time(23, 50, 30),
 }  # fmt: skip
 # what each condition says of that row; None is null, which is no break
 MEANS = [
@@ -133,6 +148,19 @@ MEANS = [
     ("extract(hour from time '23:59:07') = 23 and extract(second from time '23:59:07') = 7", True),
     ("extract(minute from time '23:59:07.9') = 59 and extract(second from time '23:59:07.9') = 7", True),
     ("floor(fare) = 12 and ceil(fare) = 13 and abs(-fare) = 12.5", True), ("n > 1e0 and share < .5", True),
+    ("at - day = interval '1385' minute and at - day > interval '23' hour + interval '4' minute", True),
+    ("(at - day) / interval '1' minute = 1385 and (day - at) / interval '1' hour < -23", True),
+    ("abs(day - at) * 2 < interval '2' day and -(at - day) < interval '0' second", True),
+    ("coalesce(at - timestamp '2026-01-31 23:00', interval '1' day) = interval '300' second", True),
+    ("leaves - time '00:00:30' = interval '23' hour + interval '50' minute", True),
+    ("left_at > current_timestamp - interval '31' minute and left_at < current_timestamp", True),
+    ("left_at + interval '30' minute = current_timestamp and current_timestamp - left_at = interval '1800' second", True),
+    ("left_at = timestamp '2026-06-01 12:30+01:00' and left_at = timestamptz '2026-06-01 11:30'", True),
+    ("left_at < timestamp with time zone '2026-06-01T11:30:00.000001Z' and left_at > timestamp '2026-06-01 11:29'", True),
+    ("extract(hour from left_at) = 11 and extract(hour from left_at at time zone 'Europe/Berlin') = 13", True),
+    ("left_at at time zone 'Atlantic/Faroe' = timestamp '2026-06-01 12:30:00'", True),
+    ("cast(left_at as date) = date '2026-06-01' and cast(left_at as timestamp) < localtimestamp", True),
+    ("regexp_like(name, 'ALDA', 'i') and not regexp_like(name, 'ALDA', 'c') and name ~ 'Alda'", True),
     ('"n" >= +7', True), ("mod(n, 4) = 3", True), ("at = timestamp '2026-01-31 23:05:00'", True),
 ]  # fmt: skip
 
@@ -140,7 +168,7 @@ MEANS = [
 @pytest.mark.parametrize(("text", "answer"), MEANS, ids=[row[0] for row in MEANS])
 def test_a_condition_means_what_the_reference_says(text: str, answer: bool | None) -> None:
     names = {"n": "BIGINT", "m": "BIGINT", "fare": "DECIMAL(8,2)", "share": "DOUBLE", "name": "VARCHAR", "note": "VARCHAR",
-             "day": "DATE", "at": "TIMESTAMP", "paid": "BOOLEAN"}  # fmt: skip
+             "day": "DATE", "at": "TIMESTAMP", "paid": "BOOLEAN", "left_at": "TIMESTAMPTZ", "leaves": "TIME"}  # fmt: skip
     values = ", ".join(f"CAST(? AS {kind}) AS {name}" for name, kind in names.items())
     sql = Renderer(NOW).render(check(text, KINDS))
 
@@ -161,6 +189,14 @@ WHOLES = [
     ("count(distinct v, v + 1) filter (where v > 10) = 1", True),
     ("count(*) filter (where v is null) * 100 > count(*) * 50", False),
     ("avg(v) filter (where v > 100) > 1", None),
+    ("median(v) = 15 and percentile_cont(0.9) within group (order by v) = 19", True),
+    (
+        "percentile_disc(0.5) within group (order by v) = 10 and percentile_disc(0.51) within group (order by v) = 20",
+        True,
+    ),
+    ("median(v) filter (where v > 10) = 20 and percentile_cont(1) within group (order by -v) = -10", True),
+    ("stddev_samp(v) between 7.0710678 and 7.0710679 and stddev_pop(v) = 5", True),
+    ("stddev_samp(v) filter (where v > 10) is null and median(v) filter (where v > 20) is null", True),
 ]
 
 

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import contextlib
 import datetime
+import math
 import random
+import zoneinfo
 from collections.abc import Callable
 from dataclasses import dataclass
 from decimal import ROUND_HALF_UP, Decimal
@@ -20,12 +22,14 @@ from nomotheta.conditions import ConditionError, Kind, check, decimal, quoted
 from nomotheta.kinds.read import arrow_type
 from nomotheta.load.engine import Engine
 from nomotheta.place.base import Place
+from nomotheta.rules.anew import Anew, Column
 from test_conditions import NOW
-from test_places import fill, place, running, sort  # noqa: F401
+from test_places import answered, fill, place, running, sort  # noqa: F401
 
 KINDS = {
     "id": Kind("integer"), "n": Kind("integer"), "m": Kind("integer"), "f": decimal(8, 2), "g": decimal(6, 3),
     "t": Kind("text"), "u": Kind("text", 8), "d": Kind("date"), "e": Kind("date"), "b": Kind("boolean"), "c": Kind("boolean"),
+    "s": Kind("timestamp"), "w": Kind("timestamp"), "y": Kind("timestamptz"), "z": Kind("timestamptz"),
 }  # fmt: skip
 TEXTS = ["", "a", "A", "ab", "aB", " a", "a ", "b", "é", "Z", "z", "10", "9", "a%b", "a_b", "日本"]
 Row = dict[str, Any]
@@ -46,12 +50,19 @@ def rows(chance: random.Random, count: int = 40) -> list[Row]:
         "t": lambda: chance.choice(TEXTS), "u": lambda: chance.choice(TEXTS),
         "d": lambda: datetime.date(2024, 2, 20) + datetime.timedelta(chance.randrange(40)),
         "e": lambda: datetime.date(2024, 2, 20) + datetime.timedelta(chance.randrange(40)),
+        **dict.fromkeys("sw", lambda: near(chance)), **dict.fromkeys("yz", lambda: near(chance).replace(tzinfo=datetime.UTC)),
         "b": lambda: chance.random() < 0.5, "c": lambda: chance.random() < 0.5,
     }  # fmt: skip
     return [
         {"id": at} | {name: None if chance.random() < 0.2 else make() for name, make in makers.items()}
         for at in range(count)
     ]
+
+
+def near(chance: random.Random) -> datetime.datetime:
+    """A moment of the days about a change of the clocks."""
+    minutes = datetime.timedelta(minutes=chance.randrange(4 * 24 * 60), microseconds=chance.choice([0, 0, 1, 999_999]))
+    return datetime.datetime(2024, 3, 29) + minutes
 
 
 def lifted(work: Callable[..., Any]) -> Callable[..., Any]:
@@ -74,7 +85,7 @@ class Maker:
         return Part(name, lambda row: row[name])
 
     def whole(self, deep: int) -> Part:
-        pick = self.chance.randrange(9 if deep else 2)
+        pick = self.chance.randrange(10 if deep else 2)
         if pick == 0:
             value = self.chance.randrange(-4, 5)
             return Part(str(value), lambda _: value)
@@ -96,6 +107,10 @@ class Maker:
             )
         if pick == 6:
             return call("abs({})", lifted(abs), self.whole(deep - 1))
+        if pick == 7:
+            part = self.chance.choice(["day", "hour", "minute", "second"])
+            of = self.chance.choice([self.moment, self.instant])
+            return call(f"extract({part} from {{}})", lifted(lambda a: getattr(a, part)), of(deep - 1))
         sign, work = self.chance.choice(
             [("+", lambda a, b: a + b), ("-", lambda a, b: a - b), ("*", lambda a, b: a * b)]
         )
@@ -149,9 +164,52 @@ class Maker:
         moved = lifted(lambda a, b: a + datetime.timedelta(b))
         return call("({} + {})", moved, self.column("d", "e"), self.column("n", "m"))
 
+    def shifted(self, of: Part) -> Part:
+        amount, unit = self.chance.randrange(-90, 90), self.chance.choice(["minute", "hour", "second"])
+        sign, by = self.chance.choice("+-"), datetime.timedelta(**{f"{unit}s": amount})
+        moved = lifted(lambda a: a + by if sign == "+" else a - by)
+        return call(f"({{}} {sign} interval '{amount}' {unit})", moved, of)
+
+    def moment(self, deep: int) -> Part:
+        pick = self.chance.randrange(5 if deep > 0 else 2)
+        if pick == 0:
+            value = near(self.chance)
+            return Part(f"timestamp '{value}'", lambda _: value)
+        if pick == 1:
+            return self.column("s", "w")
+        if pick == 2:
+            zone = self.chance.choice(["Europe/Berlin", "Atlantic/Faroe", "America/New_York", "UTC"])
+            local = lifted(lambda a: a.astimezone(zoneinfo.ZoneInfo(zone)).replace(tzinfo=None))
+            return call(f"({{}} at time zone '{zone}')", local, self.instant(deep - 1))
+        if pick == 3:
+            return call("cast({} as timestamp)", lifted(lambda a: a.replace(tzinfo=None)), self.instant(deep - 1))
+        return self.shifted(self.moment(deep - 1))
+
+    def instant(self, deep: int) -> Part:
+        pick = self.chance.randrange(4 if deep > 0 else 2)
+        if pick == 0:
+            value, hours = near(self.chance), self.chance.choice([0, 2, -5])
+            zone = datetime.timezone(datetime.timedelta(hours=hours))
+            return Part(
+                f"timestamp '{value}{hours:+03}:00'", lambda _: value.replace(tzinfo=zone).astimezone(datetime.UTC)
+            )
+        return self.column("y", "z") if pick == 1 else self.shifted(self.instant(deep - 1))
+
+    def span(self, deep: int) -> Part:
+        pick = self.chance.randrange(5 if deep > 0 else 3)
+        if pick == 0:
+            amount = self.chance.randrange(-3000, 3000)
+            return Part(f"interval '{amount}' minute", lambda _: datetime.timedelta(minutes=amount))
+        if pick < 3:
+            of = self.chance.choice([self.moment, self.instant])
+            return call("({} - {})", lifted(lambda a, b: a - b), of(deep - 1), of(deep - 1))
+        if pick == 3:
+            return call("abs({})", lifted(abs), self.span(deep - 1))
+        return call("({} + {})", lifted(lambda a, b: a + b), self.span(deep - 1), self.span(deep - 1))
+
     def condition(self, deep: int) -> Part:
         pick = self.chance.randrange(12 if deep else 6)
-        some = self.chance.choice([self.whole, self.money, self.text, self.day])
+        some = self.chance.choice([self.whole, self.money, self.text, self.day, self.moment, self.instant, self.span])
         inner = max(deep - 1, 1)
         if pick < 3:
             signs = {"=": lambda a, b: a == b, "<>": lambda a, b: a != b, "<": lambda a, b: a < b, "<=": lambda a, b: a <= b,
@@ -228,15 +286,17 @@ COLUMNS = {name: [row[name] for row in DATA] for name in KINDS}
 def test_random_conditions_mean_the_same_in_every_place(place: Place) -> None:  # noqa: F811
     fill(place, "random", KINDS, list(COLUMNS.values()))
     place.expect("random", KINDS)
-    parts = made(1, 250)
+    parts = sorted(made(1, 350), key=lambda part: place.differs(check(part.sql, KINDS)) == ())
+    everything = Anew(place, {"random": [Column(name, kind) for name, kind in KINDS.items()]})
 
     for first in range(0, len(parts), 25):
         some = parts[first : first + 25]
-        said = [place.render(check(part.sql, KINDS), NOW) for part in some]
+        by = place if all(place.differs(check(part.sql, KINDS)) != () for part in some) else everything
+        said = [by.render(check(part.sql, KINDS), NOW) for part in some]
         listed = ", ".join(
             f"CASE WHEN {sql} THEN 1 WHEN NOT {sql} THEN 0 END AS {quoted(f'c{at}')}" for at, sql in enumerate(said)
         )
-        found = place.fetch(f"SELECT {quoted('id')}, {listed} {place.rowset('random')}").to_pylist()
+        found = by.fetch(f"SELECT {quoted('id')}, {listed} {by.rowset('random')}").to_pylist()
         assert len(found) == len(DATA)
         for answer in found:
             row = DATA[answer["id"]]
@@ -262,6 +322,33 @@ def test_values_are_counted_together_where_all_of_them_are_there(place: Place) -
 
         assert len(found) > len(some) > 3
         assert place.fetch(sql).to_pylist() == [{"met": 1}], names
+
+
+def test_what_is_worked_out_of_sorted_values_is_the_same_everywhere(place: Place) -> None:  # noqa: F811
+    chance = random.Random(3)
+    rows = [[chance.randrange(-40, 40), Decimal(chance.randrange(-9000, 9000)).scaleb(-2)] for _ in range(137)]
+    kinds = {"n": Kind("integer"), "f": decimal(8, 2)}
+    fill(place, "sorted", kinds, [list(column) for column in zip(*rows, strict=True)])
+    place.expect("sorted", kinds)
+    said = []
+    for at, name in enumerate(kinds):
+        values = sorted(row[at] for row in rows)
+        mean = Fraction(sum(values)) / len(values)
+        spread = math.sqrt(sum((Fraction(value) - mean) ** 2 for value in values) / (len(values) - 1))
+        said += [f"abs(stddev_samp({name}) / {spread:.15e} - 1) < 1e-12"]
+        for hundredths in range(0, 101, 3):
+            share = Fraction(hundredths, 100)
+            least = values[max(math.ceil(share * len(values)) - 1, 0)]
+            below, part = divmod(share * (len(values) - 1), 1)
+            cont = (
+                Fraction(values[int(below)]) * (1 - part)
+                + Fraction(values[min(int(below) + 1, len(values) - 1)]) * part
+            )
+            of = f"({hundredths / 100}) within group (order by {name})"
+            said += [f"percentile_disc{of} = {least}", f"abs(percentile_cont{of} - {float(cont):.15e}) < 1e-9"]
+    node = check(" and ".join(said), kinds, "whole")
+
+    assert answered(place, "sorted", node, kinds) == [True]
 
 
 def test_random_conditions_set_the_rows_aside_that_break_them() -> None:

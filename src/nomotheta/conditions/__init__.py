@@ -10,10 +10,11 @@ from nomotheta.conditions.kind import Kind, decimal, parse_kind
 from nomotheta.conditions.own import own, own_names, quoted
 from nomotheta.conditions.pattern import Part, PatternError, in_any_case, parse_pattern, render_pattern
 from nomotheta.conditions.sense import always_the_same
-from nomotheta.conditions.tree import ConditionError, Node
+from nomotheta.conditions.tree import Aggregate, ConditionError, Node
 
 __all__ = [
     "KIND_NAMES",
+    "Aggregate",
     "ConditionError",
     "Kind",
     "Node",

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-from nomotheta.conditions.check import common_kind, promoted
 from nomotheta.conditions.kind import BOOLEAN, INTEGER, TEXT, Kind, decimal
 from nomotheta.conditions.pattern import Part
+from nomotheta.conditions.promote import common_kind, promoted
 from nomotheta.conditions.tree import Node
 
 

@@ -5,25 +5,30 @@ from __future__ import annotations
 import datetime
 import re
 import uuid
+import zoneinfo
 from collections.abc import Callable, Mapping
 from typing import NoReturn
 
-from nomotheta.conditions.functions import PARAMETERS
+from nomotheta.conditions.functions import DEVIATIONS, EXACT, PARAMETERS
 from nomotheta.conditions.kind import (
     BOOLEAN,
     DATE,
+    DURATION,
     INTEGER,
     INTERVAL,
     MOST_DIGITS,
     NULL,
     REAL,
     TEXT,
+    TIME,
     TIMESTAMP,
+    TIMESTAMPTZ,
     Kind,
     decimal,
 )
 from nomotheta.conditions.parse import COMPARISONS, NO_LIST, parse
-from nomotheta.conditions.pattern import PatternError, parse_pattern
+from nomotheta.conditions.pattern import PatternError, in_any_case, parse_pattern
+from nomotheta.conditions.promote import as_decimal, as_instant, common_kind, instant, local, plain, promoted
 from nomotheta.conditions.tree import ConditionError, Node
 from nomotheta.errors import did_you_mean
 
@@ -32,7 +37,7 @@ _MOMENTS = {"date", "time", "timestamp", "timestamptz"}
 _CASTS = {
     ("integer", "decimal"), ("integer", "real"), ("decimal", "real"), ("decimal", "integer"), ("integer", "text"),
     ("decimal", "text"), ("date", "text"), ("date", "timestamp"), ("timestamp", "date"), ("text", "integer"),
-    ("text", "decimal"), ("boolean", "integer"),
+    ("text", "decimal"), ("boolean", "integer"), ("timestamptz", "date"), ("timestamptz", "timestamp"),
 }  # fmt: skip
 _INSTEAD_OF_CAST = {
     ("real", "integer"): "write floor(x), ceil(x) or round(x)",
@@ -43,6 +48,7 @@ _LITERALS = {
     "date": r"\d{4}-\d\d-\d\d",
     "time": r"\d\d:\d\d(:\d\d(\.\d{1,6})?)?",
     "timestamp": r"\d{4}-\d\d-\d\d[ T]\d\d:\d\d(:\d\d(\.\d{1,6})?)?",
+    "timestamptz": r"\d{4}-\d\d-\d\d[ T]\d\d:\d\d(:\d\d(\.\d{1,6})?)?(Z|[+-]\d\d(:?\d\d)?)?",
     "uuid": r"[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}",
 }
 
@@ -64,7 +70,7 @@ def check(text: str, columns: Mapping[str, Kind], mode: str = "each") -> Node:
 class _Checker:
     def __init__(self, text: str, columns: Mapping[str, Kind], mode: str) -> None:
         self.text, self.mode, self.inside = text, mode, False
-        self.columns = {name: _plain(kind) for name, kind in columns.items()}
+        self.columns = {name: plain(kind) for name, kind in columns.items()}
         self.lower = {name.lower(): name for name in columns}
         self.steps: dict[str, Callable[[Node], Kind]] = {
             "group": lambda node: node.args[0].kind, "row": self.row,
@@ -75,6 +81,7 @@ class _Checker:
             "like": self.like, "match": self.match, "||": self.join,
             **dict.fromkeys(("+", "-", "*", "/", "%"), self.arithmetic),
             "negative": self.negative, "case": self.case, "cast": self.cast, "extract": self.extract,
+            "at zone": self.at_zone,
             "call": self.call, "column": self.column, "number": self.number, "string": lambda _: TEXT,
             "null": lambda _: NULL, "true": lambda _: BOOLEAN, "false": lambda _: BOOLEAN,
             "current_date": lambda _: DATE, "current_timestamp": lambda _: TIMESTAMP,
@@ -84,6 +91,9 @@ class _Checker:
 
     def run(self) -> Node:
         node = self.visit(parse(self.text))
+        for each in node.walk():
+            if each.op != "shift":  # elsewhere an interval is not counted by the calendar, but lasts some time
+                each.args = [promoted(arg, DURATION) if arg.op == "interval" else arg for arg in each.args]
         if node.kind.name not in {"boolean", "null"}:
             self.fail(f"a condition is true or false, but this is {node.kind}", node)
         if self.mode == "whole" and not any(each.op == "aggregate" for each in node.walk()):
@@ -138,7 +148,7 @@ class _Checker:
         return self.columns[name]
 
     def aggregate(self, node: Node) -> Kind:
-        name, _, filtered = node.value
+        name, filtered = node.value.name, node.value.filtered
         if self.mode == "each":
             self.fail(f"{name}(...) is an aggregate; 'each' looks at one row at a time", node,
                       "write it under 'whole'", at_mark=True)  # fmt: skip
@@ -152,6 +162,10 @@ class _Checker:
         if name == "count":
             return INTEGER
         of = node.args[0]
+        if name in {"median", "percentile_cont", *DEVIATIONS}:
+            self.need_number(of, name)
+            node.args[0] = promoted(of, REAL)
+            return REAL
         if name in {"sum", "avg"}:
             self.need_number(of, name)
             if name == "avg" or of.kind.name == "real":
@@ -175,8 +189,10 @@ class _Checker:
         for arg in node.args:
             if arg.op == "null" and node.op != "is distinct":
                 self.fail("a comparison with null is never true", arg, "write is null")
-            if arg.kind == INTERVAL:
-                self.fail("an interval is added to a date, not compared", arg)
+        if all(arg.kind == INTERVAL for arg in node.args):
+            self.fail("two intervals are always the same", node, "write arrived - departed > interval '90' minute")
+        if any(arg.kind == TIMESTAMPTZ for arg in node.args):
+            node.args = [as_instant(arg) for arg in node.args]
         kind = self.unify(node.args, "cannot compare")
         if kind.name in _UNORDERED and node.op not in {"=", "<>", "in", "is distinct"}:
             self.fail(f"{kind} has no order", node, at_mark=True)
@@ -195,10 +211,13 @@ class _Checker:
         if pattern.op != "string":
             self.fail("a pattern is a text in quotes", pattern)
         try:
-            node.value = (parse_pattern(pattern.value), False)
+            part = parse_pattern(pattern.value)
         except PatternError as error:
             at = pattern.start + 1 + error.position
             raise ConditionError(f"this pattern {error}", at, at + 1) from None
+        if len(node.args) > 2 and (node.args[2].op != "string" or node.args[2].value not in {"i", "c"}):
+            self.fail("behind the pattern comes 'i', for letters in any case", node.args[2])
+        node.value = (in_any_case(part) if len(node.args) > 2 and node.args[2].value == "i" else part, False)
         node.op, node.args = "match", [node.args[0]]
         return BOOLEAN
 
@@ -208,6 +227,8 @@ class _Checker:
         return TEXT
 
     def arithmetic(self, node: Node) -> Kind:
+        if DURATION in {arg.kind for arg in node.args} or all(arg.kind == INTERVAL for arg in node.args):
+            return self.durations(node)
         if node.op in "+-" and any(arg.kind.name in {*_MOMENTS, "interval"} for arg in node.args):
             return self.moments(node)
         for arg in node.args:
@@ -226,7 +247,7 @@ class _Checker:
         return INTEGER if kinds == [INTEGER, INTEGER] else self.decimals(node)
 
     def decimals(self, node: Node) -> Kind:
-        left, right = (_as_decimal(arg) for arg in node.args)
+        left, right = (as_decimal(arg) for arg in node.args)
         if node.op == "*":
             kind = decimal(left.digits + right.digits, left.scale + right.scale)
         else:
@@ -242,11 +263,33 @@ class _Checker:
             self.fail(f"this needs {kind.digits} digits; {MOST_DIGITS} is the most", node, hint, at_mark=True)
         return kind
 
+    def durations(self, node: Node) -> Kind:
+        """Spans are added, taken from each other, multiplied, and divided by an interval: how many of it they are."""
+        left, right = node.args
+        both = {left.kind, right.kind} <= {DURATION, INTERVAL}
+        if both and node.op in "+-/":
+            node.args = [promoted(arg, DURATION) for arg in node.args]
+            if node.op != "/":
+                return DURATION
+            node.args = [promoted(arg, REAL) for arg in node.args]
+            return REAL
+        if node.op == "*" and {left.kind, right.kind} == {DURATION, INTEGER}:
+            return DURATION
+        hint = "write (arrived - departed) / interval '1' minute for a number"
+        self.fail(f"'{node.op}' has no meaning between {left.kind} and {right.kind}", node, hint, at_mark=True)
+
     def moments(self, node: Node) -> Kind:
+        if any(arg.kind == TIMESTAMPTZ for arg in node.args):
+            node.args = [as_instant(arg) for arg in node.args]
         left, right = node.args
         names = {left.kind.name, right.kind.name}
         op, node.op = node.op, "shift"
         node.value = op
+        if right.kind == INTERVAL and left.kind == TIMESTAMPTZ:
+            if right.value[1] not in EXACT:
+                hint = "add months to a local time: (x at time zone 'Atlantic/Faroe') + interval '1' month"
+                self.fail("a month of an instant depends on the time zone", right, hint)
+            return TIMESTAMPTZ
         if right.kind == INTERVAL and left.kind.name in {"date", "timestamp"}:
             if left.kind == DATE and right.value[1] in {"hour", "minute", "second"}:
                 node.args[0] = promoted(left, TIMESTAMP)
@@ -257,15 +300,29 @@ class _Checker:
         if op == "-" and names == {"date"}:
             node.op = "days"
             return INTEGER
-        if op == "-" and names <= {"date", "timestamp"}:
-            hint = "write a <= b + interval '3' day"
-            self.fail("the span between two timestamps has no kind here", node, hint, at_mark=True)
+        if op == "-" and (names <= {"date", "timestamp"} or left.kind == right.kind in (TIME, TIMESTAMPTZ)):
+            node.op = "span"
+            node.args = [promoted(arg, TIMESTAMP) if arg.kind == DATE else arg for arg in node.args]
+            return DURATION
         verb = "add" if op == "+" else "subtract"
         parts = f"{self.written(left)} is {left.kind}, {self.written(right)} is {right.kind}"
         self.fail(f"cannot {verb}: {parts}", right)
 
+    def at_zone(self, node: Node) -> Kind:
+        """The local time that the clocks of a zone show at an instant; the other way round it may be two instants."""
+        of = node.args[0] = as_instant(node.args[0])
+        if of.kind.name not in {"timestamptz", "null"}:
+            hint = "declare the column as timestamptz: then local times in files are read as instants"
+            self.fail(f"'at time zone' needs timestamptz, but {self.written(of)} is {of.kind}", of, hint)
+        if node.value not in zoneinfo.available_timezones():
+            self.fail(
+                f"'{node.value}' is not a time zone", node, "write one such as Atlantic/Faroe or UTC", at_mark=True
+            )
+        return TIMESTAMP
+
     def negative(self, node: Node) -> Kind:
-        self.need_number(node.args[0], "'-'")
+        if node.args[0].kind != DURATION:
+            self.need_number(node.args[0], "'-'")
         return node.args[0].kind
 
     def number(self, node: Node) -> Kind:
@@ -283,8 +340,10 @@ class _Checker:
         hint = {"date": "write date '2026-12-31'", "timestamp": "write timestamp '2026-12-31 23:59:59'"}.get(name, "")
         read: dict[str, Callable[[str], object]] = {
             "date": datetime.date.fromisoformat, "time": datetime.time.fromisoformat,
-            "timestamp": datetime.datetime.fromisoformat, "uuid": uuid.UUID,
+            "timestamp": datetime.datetime.fromisoformat, "uuid": uuid.UUID, "timestamptz": instant,
         }  # fmt: skip
+        if name == "timestamp" and re.search(r"(Z|[+-]\d\d(:?\d\d)?)$", text[10:], re.A):
+            name = "timestamptz"  # as the standard tells the two apart
         try:
             if not re.fullmatch(_LITERALS[name], text, re.A):
                 self.fail(f"'{text}' is not a {name}", node, hint)
@@ -310,11 +369,15 @@ class _Checker:
         if have.name not in {want.name, "null"} and (have.name, want.name) not in _CASTS:
             hint = _INSTEAD_OF_CAST.get((have.name, want.name), "")
             self.fail(f"{have} cannot be cast to {want}", node, hint, at_mark=True)
-        return _plain(want)
+        if have == TIMESTAMPTZ:
+            node.args = [local(node.args[0])]
+        return plain(want)
 
     def extract(self, node: Node) -> Kind:
         clock = node.value in {"hour", "minute", "second"}
-        of = ("timestamp", "time") if clock else ("date", "timestamp")
+        of = ("timestamp", "timestamptz", "time") if clock else ("date", "timestamp", "timestamptz")
+        if node.args[0].kind == TIMESTAMPTZ:
+            node.args = [local(node.args[0])]
         self.need(node.args[0], of, f"extract({node.value} from ...)")
         return INTEGER
 
@@ -339,6 +402,8 @@ class _Checker:
 
     def rounding(self, node: Node) -> Kind:
         of = node.args[0]
+        if node.value == "abs" and of.kind == DURATION:
+            return DURATION
         self.need_number(of, node.value)
         places = 0
         if len(node.args) == 2:
@@ -364,38 +429,6 @@ class _Checker:
         return INTEGER if name in {"char_length", "position"} else TEXT
 
 
-def common_kind(left: Kind, right: Kind) -> Kind | None:
-    """The kind that values of both can be compared as, or None."""
-    if right in {left, NULL}:
-        return left
-    if left == NULL:
-        return right
-    if left.is_number and right.is_number:
-        if REAL in {left, right}:
-            return REAL
-        scale = max(left.scale, right.scale)
-        whole = max(left.digits - left.scale, right.digits - right.scale)
-        return decimal(min(MOST_DIGITS, whole + scale), scale)
-    return TIMESTAMP if {left, right} == {DATE, TIMESTAMP} else None
-
-
-def promoted(node: Node, kind: Kind) -> Node:
-    """The node with its promotion to `kind` made explicit."""
-    if node.kind in {kind, NULL} or kind.name in {"text", "boolean"}:
-        return node
-    return Node("promote", [node], node.start, node.end, value=kind, kind=kind)
-
-
-def _plain(kind: Kind) -> Kind:
-    return TEXT if kind.name == "text" else kind
-
-
-def _as_decimal(node: Node) -> Kind:
-    if node.kind.name == "decimal":
-        return node.kind
-    return decimal(len(node.value) if node.op == "number" else 18, 0)
-
-
 def _quote_hint(first: Node, second: Node) -> str:
     for text, other in ((first, second), (second, first)):
         if text.op == "string" and other.kind.name in _MOMENTS:
@@ -404,4 +437,8 @@ def _quote_hint(first: Node, second: Node) -> str:
             return f"write {text.value} without quotes"
         if text.op == "number" and other.kind == BOOLEAN:
             return "write true or false"
+        if text.op == "number" and other.kind == DURATION:
+            return f"write an interval: interval '{text.value}' day"
+        if {text.kind, other.kind} == {TIMESTAMP, TIMESTAMPTZ} and other.kind == TIMESTAMPTZ:
+            return "write cast(x as timestamp) for the local time of an instant in the workspace's zone"
     return ""

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-AGGREGATES = ("count", "sum", "avg", "min", "max")
+PERCENTILES = ("percentile_cont", "percentile_disc")
+DEVIATIONS = ("stddev_samp", "stddev_pop")
+AGGREGATES = ("count", "sum", "avg", "min", "max", "median", *DEVIATIONS, *PERCENTILES)
 # name -> fewest and most arguments
 FUNCTIONS: dict[str, tuple[int, int]] = {
     "abs": (1, 1),
@@ -15,7 +17,7 @@ FUNCTIONS: dict[str, tuple[int, int]] = {
     "mod": (2, 2),
     "nullif": (2, 2),
     "position": (2, 2),
-    "regexp_like": (2, 2),
+    "regexp_like": (2, 3),
     "replace": (3, 3),
     "right": (2, 2),
     "round": (1, 2),
@@ -35,9 +37,20 @@ INSTEAD_OF = {
     "iif": "write case when ... then ... else ... end",
     "greatest": "write case when a > b then a else b end",
     "least": "write case when a < b then a else b end",
+    "stddev": "write stddev_samp(x), or stddev_pop(x)",
+    "percentile": "write percentile_cont(0.95) within group (order by x)",
+    "quantile": "write percentile_cont(0.95) within group (order by x)",
     "octet_length": "write char_length",
 }
 FIELDS = ("year", "quarter", "month", "day", "isodow", "week", "isoyear", "hour", "minute", "second")
+EXACT = {
+    "second": 1_000_000,
+    "minute": 60_000_000,
+    "hour": 3_600_000_000,
+    "day": 86_400_000_000,
+    "week": 604_800_000_000,
+}
+# units, and their lengths in microseconds; months and years have none
 UNITS = ("second", "minute", "hour", "day", "week", "month", "year")
 # parameters, filled by the run
 PARAMETERS = {"day": "date", "load_no": "integer"}

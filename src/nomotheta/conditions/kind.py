@@ -38,7 +38,9 @@ class Kind:
 
 TEXT, INTEGER, REAL, BOOLEAN = Kind("text"), Kind("integer"), Kind("real"), Kind("boolean")
 DATE, TIME, TIMESTAMP, TIMESTAMPTZ = Kind("date"), Kind("time"), Kind("timestamp"), Kind("timestamptz")
-UUID, BINARY, NULL, INTERVAL = Kind("uuid"), Kind("binary"), Kind("null"), Kind("interval")
+UUID, BINARY, NULL = Kind("uuid"), Kind("binary"), Kind("null")
+# of parts of conditions only: a written interval, and the span between two moments in whole microseconds
+INTERVAL, DURATION = Kind("interval"), Kind("duration")
 
 
 def decimal(size: int, scale: int) -> Kind:

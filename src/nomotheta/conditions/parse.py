@@ -10,10 +10,19 @@ from collections.abc import Callable
 from copy import deepcopy
 from typing import NoReturn
 
-from nomotheta.conditions.functions import AGGREGATES, FIELDS, FUNCTIONS, INSTEAD_OF, PARAMETERS, SAME_AS, UNITS
+from nomotheta.conditions.functions import (
+    AGGREGATES,
+    FIELDS,
+    FUNCTIONS,
+    INSTEAD_OF,
+    PARAMETERS,
+    PERCENTILES,
+    SAME_AS,
+    UNITS,
+)
 from nomotheta.conditions.kind import Kind, parse_kind
 from nomotheta.conditions.tokens import Token, tokens
-from nomotheta.conditions.tree import ConditionError, Node
+from nomotheta.conditions.tree import Aggregate, ConditionError, Node
 from nomotheta.errors import counted, did_you_mean
 
 COMPARISONS = ("=", "<>", "!=", "<", ">", "<=", ">=")
@@ -228,12 +237,28 @@ class _Parser:
 
     def signed(self) -> Node:
         if not self.is_op("-", "+"):
-            return self.value()
+            return self.zoned()
         token = self.take()
         node = self.nested(self.signed)
         if token.value == "+":
             return node
         return Node("negative", [node], token.start, node.end, mark=(token.start, token.end))
+
+    def are_words(self, *words: str) -> bool:
+        """Whether these come next, which are words only together."""
+        coming = self.tokens[self.at : self.at + len(words)]
+        return [token.value.lower() for token in coming if token.sort == "name"] == list(words)
+
+    def zoned(self) -> Node:
+        node = self.value()
+        while self.are_words("at", "time", "zone"):
+            token = self.take()
+            self.at += 2
+            zone = self.take()
+            if zone.sort != "string":
+                self.fail("a time zone is a name in quotes", zone, "write at time zone 'Atlantic/Faroe'")
+            node = Node("at zone", [node], node.start, zone.end, zone.value, mark=(token.start, zone.end))
+        return node
 
     # ---- values
 
@@ -262,11 +287,20 @@ class _Parser:
 
     def named(self, token: Token) -> Node:
         name, following = token.value.lower(), self.here
-        if name in {"date", "time", "timestamp", "uuid"} and following.sort == "string":
+        if name == "timestamp" and self.are_words("with", "time", "zone"):
+            self.at += 3
+            name, following = "timestamptz", self.here
+            if following.sort != "string":
+                self.fail(
+                    "a moment in quotes is missing", following, "write timestamp with time zone '2026-12-31 23:59Z'"
+                )
+        if name in {"date", "time", "timestamp", "timestamptz", "uuid"} and following.sort == "string":
             self.take()
             return Node("literal", [], token.start, following.end, value=(name, following.value))
         if self.is_op("("):
             return self.call(token)
+        if name == "localtimestamp":
+            return Node("current_timestamp", [], token.start, token.end)
         return Node("column", [], token.start, token.end, value=token.value)
 
     def parenthesis(self, token: Token) -> Node:
@@ -381,20 +415,34 @@ class _Parser:
 
     def aggregate(self, name: str, token: Token) -> Node:
         args: list[Node] = []
-        distinct = None
-        if not (name == "count" and self.accept("*")):
+        distinct, share = None, ""
+        if name in PERCENTILES:
+            args, share = self.percentile(name)
+        elif not (name == "count" and self.accept("*")):
             distinct = self.accept("distinct")
             args = self.listed() if name == "count" and distinct else [self.either()]
         end = self.want(")").end
-        filtered = None
+        filtered: Node | None = None
         if self.accept("filter"):
             self.want("(")
             self.want("where")
             filtered = self.either()
             args.append(filtered)
             end = self.want(")").end
-        value = (name, distinct is not None, filtered is not None)
+        value = Aggregate(name, distinct is not None, filtered is not None, share)
         return Node("aggregate", args, token.start, end, value=value, mark=(token.start, token.end))
+
+    def percentile(self, name: str) -> tuple[list[Node], str]:
+        """By the standard: which share of the values lies below, and of what, up to the last parenthesis."""
+        share, form = self.take(), f"write {name}(0.95) within group (order by x)"
+        if share.sort != "number" or not re.fullmatch(r"0?\.\d{1,6}|[01](\.0+)?", share.value):
+            self.fail(f"{name} takes a share from 0 to 1", share, form)
+        self.want(")")
+        for word in ("within", "group", "(", "order", "by"):
+            if self.here.value.lower() != word:
+                self.fail(f"expected '{word}', {self.found()}", hint=form)
+            self.take()
+        return [self.either()], share.value
 
 
 def _binary(op: str, token: Token, left: Node, right: Node) -> Node:

@@ -32,6 +32,16 @@ class Node:
         return list(dict.fromkeys(str(node.value) for node in self.walk() if node.op == "column"))
 
 
+@dataclass(frozen=True, slots=True)
+class Aggregate:
+    """What is worked out of many rows. With `filtered`, the last argument says of which; `share` is a percentile's."""
+
+    name: str
+    distinct: bool = False
+    filtered: bool = False
+    share: str = ""
+
+
 class ConditionError(ValueError):
     """A condition that cannot be meant: what, the span of the text it is about, and a hint."""
 

@@ -45,8 +45,8 @@ class Renderer:
             "column": self.column, "number": self.number, "string": lambda node: text_literal(node.value),
             "null": lambda _: "NULL", "true": lambda _: "TRUE", "false": lambda _: "FALSE",
             "current_date": lambda _: self.moment(self.now.moment.date()),
-            "current_timestamp": lambda _: self.moment(self.now.moment.replace(tzinfo=None)),
-            "literal": lambda node: self.moment(node.value), "parameter": self.parameter,
+            "current_timestamp": self.present, "at zone": self.at_zone, "span": self.span,
+            "literal": self.literal, "parameter": self.parameter,
             "promote": self.promote, "and": self.joined, "or": self.joined,
             "not": lambda node: f"(NOT {self.render(node.args[0])})",
             "is null": lambda node: f"({self.render(node.args[0])} IS NULL)",
@@ -91,6 +91,30 @@ class Renderer:
             return f"CAST('{value.isoformat(' ')}' AS TIMESTAMP{zone})"
         name = {datetime.date: "DATE", datetime.time: "TIME"}.get(type(value), "UUID")
         return f"CAST('{value}' AS {name})"
+
+    def present(self, node: Node) -> str:
+        """The moment of the run: an instant, or a local time of the workspace's zone."""
+        return self.moment(self.now.moment if node.kind.name == "timestamptz" else self.now.moment.replace(tzinfo=None))
+
+    def literal(self, node: Node) -> str:
+        """A written moment; an instant without an offset is a local time of the workspace's zone."""
+        value = node.value
+        if node.kind.name == "timestamptz":
+            value = value if value.tzinfo else value.replace(tzinfo=self.now.moment.tzinfo)
+            value = value.astimezone(datetime.UTC)
+        return self.moment(value)
+
+    def zone_of(self, node: Node) -> str:
+        """The time zone of an `at time zone`: that of the workspace, where none is named."""
+        return str(node.value) if node.value else getattr(self.now.moment.tzinfo, "key", "UTC")
+
+    def at_zone(self, node: Node) -> str:
+        """The local time of an instant."""
+        return f"({self.render(node.args[0])} AT TIME ZONE {text_literal(self.zone_of(node))})"
+
+    def span(self, node: Node) -> str:
+        """The microseconds from the right moment to the left."""
+        return f"date_diff('microsecond', {self.render(node.args[1])}, {self.render(node.args[0])})"
 
     def parameter(self, node: Node) -> str:
         """A value that the run fills in."""
@@ -149,7 +173,7 @@ class Renderer:
         left, right = (self.render(arg) for arg in node.args)
         if node.op == "/":
             return f"({left} / NULLIF({right}, {self.real('0')}))"
-        if node.kind.name == "integer":
+        if node.kind.name in {"integer", "duration"}:
             left, right = self.whole(left), self.whole(right)
         elif node.kind.name == "decimal":
             left, right = (
@@ -163,7 +187,7 @@ class Renderer:
         inner = self.render(node.args[0])
         if node.args[0].op == "number" and node.kind.name == "integer":
             return self.whole(f"-{inner}")  # the least whole number has no positive counterpart
-        return f"(- {self.whole(inner) if node.kind.name == 'integer' else inner})"
+        return f"(- {self.whole(inner) if node.kind.name in {'integer', 'duration'} else inner})"
 
     def shift(self, node: Node) -> str:
         """A date or timestamp moved by days or by an interval."""
@@ -253,14 +277,16 @@ class Renderer:
 
     def aggregate(self, node: Node) -> str:
         """An aggregate over all rows."""
-        name, distinct, filtered = node.value
-        args = node.args[:-1] if filtered else node.args
-        which = self.render(node.args[-1]) if filtered else ""
+        name, distinct = node.value.name, node.value.distinct
+        args = node.args[:-1] if node.value.filtered else node.args
+        which = self.render(node.args[-1]) if node.value.filtered else ""
         if len(args) > 1:
             return f"count(DISTINCT {self.several([self.render(arg) for arg in args], which)})"
         value = self.render(args[0]) if args else "1"
-        if filtered:
+        if which:
             value = f"CASE WHEN {which} THEN {value} END"
+        if name == "median" or node.value.share:
+            return self.percentile("percentile_cont" if name == "median" else name, node.value.share or "0.5", value)
         if name == "count":
             return f"count({'DISTINCT ' if distinct else ''}{value})"
         inner = f"{'DISTINCT ' if distinct else ''}{value}"
@@ -270,6 +296,10 @@ class Renderer:
         return (
             f"CAST({found} AS {self.type_name(node.kind)})" if name == "sum" and node.kind.name == "decimal" else found
         )
+
+    def percentile(self, name: str, share: str, value: str) -> str:
+        """The value below which a share of all lies."""
+        return f"{name}({share}) WITHIN GROUP (ORDER BY {value})"
 
 
 def case_of(node: Node) -> Sequence[str] | None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import datetime
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
@@ -10,7 +11,7 @@ from decimal import Decimal
 from typing import Any
 
 from nomotheta.charter import Check
-from nomotheta.conditions import Node, build, own, parse_pattern, quoted
+from nomotheta.conditions import Aggregate, Node, build, own, parse_pattern, quoted
 from nomotheta.kinds.show import show
 from nomotheta.rules.finding import HIDDEN, Finding, message_of, verdict_of
 from nomotheta.rules.question import ROWS, Question, Scope
@@ -104,8 +105,10 @@ def _read_whole(question: Question, check: Check, row: Mapping[str, Any], name: 
 
 def _told_value(question: Question, node: Node, value: Any) -> str:
     """The value of an aggregate; of a private column only the counts are told."""
-    if value is not None and node.value[0] != "count" and question.private & set(node.columns()):
+    if value is not None and node.value.name != "count" and question.private & set(node.columns()):
         return HIDDEN
+    if node.kind.name == "duration" and value is not None:
+        return str(datetime.timedelta(microseconds=int(value)))
     if isinstance(value, int | Decimal) and not isinstance(value, bool):
         return f"{value:,f}" if isinstance(value, Decimal) else f"{value:,}"
     return show(value) or "null"
@@ -117,7 +120,9 @@ def _aggregates(node: Node) -> list[Node]:
 
 
 def _told(node: Node) -> str:
-    name, distinct, filtered = node.value
-    args = node.args[:-1] if filtered else node.args
+    of: Aggregate = node.value
+    args = [arg.args[0] if arg.op == "promote" else arg for arg in (node.args[:-1] if of.filtered else node.args)]
     inner = ", ".join(arg.value if arg.op == "column" else "…" for arg in args) or "*"
-    return f"{name}({'distinct ' if distinct else ''}{inner}){' filter (…)' if filtered else ''}"
+    told = f"{of.name}({'distinct ' * of.distinct}{inner})"
+    told = f"{of.name}({of.share}) of {inner}" if of.share else told
+    return told + " filter (…)" * of.filtered

@@ -217,7 +217,8 @@ class MariaPlace(Staging):
         """It clamps what a cast does not hold, gives null for a date past 9999, and has letter cases of its own."""
         for each in node.walk():
             clamped = each.op == "cast" and each.args[0].kind.is_number and each.value.is_number
-            if clamped or each.op == "shift":
+            ranked = each.op == "aggregate" and (each.value.share or each.value.name == "median")
+            if clamped or ranked or each.op in {"shift", "at zone"}:
                 return ()
         return case_of(node)
 

@@ -10,6 +10,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from nomotheta.conditions import Kind, Node, quoted, render_pattern
+from nomotheta.errors import PlaceError
 from nomotheta.place.fingerprint import Fingerprint
 from nomotheta.place.render import WHITE_SPACE, Renderer, number_bounds, number_shape, text_literal
 
@@ -70,6 +71,26 @@ class MariaRenderer(Renderer):
         moment, by = node.args
         amount, unit = (self.render(by), "DAY") if by.kind.name == "integer" else by.value
         return f"({self.render(moment)} {node.value} INTERVAL {amount} {unit.upper()})"
+
+    def span(self, node: Node) -> str:
+        """The microseconds from the right moment to the left."""
+        return f"timestampdiff(MICROSECOND, {self.render(node.args[1])}, {self.render(node.args[0])})"
+
+    def at_zone(self, _node: Node) -> str:
+        """It may know no zones: the embedded engine judges such conditions; none can say which rows are replaced.
+
+        Raises:
+            PlaceError: always.
+        """
+        raise PlaceError("MariaDB does not know by itself which local time an instant is", mend="compare instants")
+
+    def percentile(self, name: str, share: str, value: str) -> str:
+        """It has percentiles only beside each row.
+
+        Raises:
+            PlaceError: always; such conditions are judged by the embedded engine.
+        """
+        raise PlaceError(f"MariaDB has no {name} of all rows: {share} of {value}")
 
     def days(self, node: Node) -> str:
         """The days from the right date to the left."""

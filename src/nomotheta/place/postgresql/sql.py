@@ -46,6 +46,11 @@ class PostgresRenderer(Renderer):
         part, full = node.value
         return f"({self.render(node.args[0])} ~ {text_literal(render_pattern(part, 'postgresql', full=full))})"
 
+    def span(self, node: Node) -> str:
+        """The microseconds from the right moment to the left."""
+        between = f"{self.render(node.args[0])} - {self.render(node.args[1])}"
+        return self.whole(f"(extract(epoch FROM ({between})) * 1000000)")
+
     def days(self, node: Node) -> str:
         """The days from the right date to the left, as a whole number of 64 bits."""
         return self.whole(f"({self.render(node.args[0])} - {self.render(node.args[1])})")
