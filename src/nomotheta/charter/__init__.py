@@ -1,6 +1,6 @@
 """Charters: the model of what may be declared, TOML read with positions, and lint. No data, no database."""
 
-from nomotheta.charter.check import Check
+from nomotheta.charter.check import Check, Following
 from nomotheta.charter.column import FROM_PLACE, SYSTEM_COLUMNS, Column
 from nomotheta.charter.declared import changed_keys, declared, version_of
 from nomotheta.charter.lint import Compiled, in_order, lint, repeats_untold
@@ -19,6 +19,7 @@ __all__ = [
     "Column",
     "Compiled",
     "Delivery",
+    "Following",
     "Problem",
     "Proposal",
     "ProposedColumn",

@@ -3,16 +3,39 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal
+from typing import Any, Literal
 
 from nomotheta.charter.positions import Path
+from nomotheta.charter.rule import Equals, Usual
 from nomotheta.charter.tolerance import ALL, NONE, Otherwise, Tolerance
-from nomotheta.conditions import Node
+from nomotheta.conditions import Kind, Node
 
 Sort = Literal[
     "kind", "text_length", "blank", "between", "among", "pattern", "case", "trimmed", "length", "slice", "key",
-    "reference", "each", "whole", "offenders",
+    "reference", "each", "whole", "groups", "equals", "gaps", "usual", "offenders",
 ]  # fmt: skip
+
+
+ON_ROWS: frozenset[str] = frozenset(
+    {"text_length", "blank", "between", "among", "pattern", "case", "trimmed", "length", "slice", "each"}
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Following:
+    """How the values of a column follow each other: by `step` of `unit` (day, month, microsecond, or none).
+
+    `said` is the step as it was written. `first` and `last` are those that must be there: a value, or so many days
+    after the day of the run; None where any will do.
+    """
+
+    column: str
+    kind: Kind
+    step: int
+    unit: str
+    said: str
+    first: Any = None
+    last: Any = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -20,7 +43,7 @@ class Check:
     """One thing that is judged. `path` is its key in the file.
 
     `node` is its condition, for the sorts that have one; `where` is the one on the rows that it is about, where not
-    all are: a row outside meets `node`.
+    all are: a row outside meets `node`. A value that is held against another has its `text`, too.
     """
 
     name: str
@@ -40,8 +63,14 @@ class Check:
     by: str | None = None
     copies: Tolerance = ALL
     where: Node | None = None
+    groups: tuple[str, ...] = ()
+    follows: Following | None = None
+    equals: Equals | None = None
+    text: str = ""
+    usual: Usual | None = None
+    owners: tuple[str, ...] = ()
 
     @property
     def on_rows(self) -> bool:
         """Whether it is a condition that each row meets or not."""
-        return self.node is not None and self.sort != "whole"
+        return self.sort in ON_ROWS

@@ -5,17 +5,15 @@ Everything is held against the kinds here, so what reads data later meets no dec
 
 from __future__ import annotations
 
-import re
-from collections import Counter
 from collections.abc import Iterator, Sequence
-from typing import Literal
 
 from nomotheta.charter.check import Check
 from nomotheta.charter.column_checks import column_checks
 from nomotheta.charter.model import Charter, Key
 from nomotheta.charter.positions import Path
 from nomotheta.charter.read import Problem, Read
-from nomotheta.charter.reader import Reader, known, sensible
+from nomotheta.charter.reader import Reader, known
+from nomotheta.charter.rule_checks import rule_checks
 from nomotheta.conditions import Node, check
 
 
@@ -33,7 +31,7 @@ def charter_checks(read: Read, zone: str) -> tuple[list[Check], list[Problem]]:
         found += column_checks(reader, charter, name, kind)
     found += _keys(reader, charter)
     found += _references(reader, charter)
-    found += _rules(reader, charter)
+    found += rule_checks(reader, charter)
     _told_apart(reader, found)
     return found, reader.problems
 
@@ -106,48 +104,3 @@ def _references(reader: Reader, charter: Charter) -> Iterator[Check]:
             listed = (reference.table, tuple(reference.listed))
             columns = tuple(reference.columns)
             yield Check(name, "reference", columns, reference.otherwise, path, reference.tolerate, listed_in=listed)
-
-
-def _rules(reader: Reader, charter: Charter) -> Iterator[Check]:
-    kinds = charter.kinds()
-    names: dict[str, int] = {}
-    texts: dict[tuple[str, ...], str] = {}
-    shared = Counter(rule.name for rule in charter.rules)
-    for at, rule in enumerate(charter.rules):
-        base: Path = ("rules", at)
-        where = " ".join((rule.where or "").split())
-        name = f"{rule.name} where {where}" if where and shared[rule.name] > 1 else rule.name
-        if name in names:
-            first = reader.read.source.position(("rules", names[name], "name")).line
-            told = f"the rule '{name}' is declared twice, first in line {first}"
-            reader.complain((*base, "name"), told, "rename one, or give each a 'where' of its own")
-        names.setdefault(name, at)
-        if rule.over == "load" and not charter.load_column() and charter.load.how != "overwrite":
-            mend = 'add a column with from = "@load.no"'
-            reader.complain((*base, "over"), "the rows of one load cannot be told apart in this table", mend)
-        if rule.offenders is not None:
-            if not re.match(r"\s*(select|with)\b", rule.offenders, re.I) or ";" in rule.offenders:
-                mend = "write select … from … where …, and nothing behind it"
-                reader.complain((*base, "offenders"), "offenders is one SELECT, without a semicolon", mend)
-                continue
-            yield Check(
-                name, "offenders", (), rule.otherwise, (*base, "offenders"), rule.tolerate, None, rule.because,
-                rule.over, query=rule.offenders,
-            )  # fmt: skip
-            continue
-        sort: Literal["each", "whole"] = "each" if rule.each is not None else "whole"
-        text = str(getattr(rule, sort))
-        node = sensible(reader, (*base, sort), text, kinds, sort)
-        narrowed = sensible(reader, (*base, "where"), rule.where, kinds, "each") if rule.where is not None else None
-        if node is None or (rule.where is not None and narrowed is None):
-            continue
-        said = (" ".join(text.split()), where, str(rule.over), rule.otherwise, str(rule.tolerate))
-        if said in texts:
-            reader.complain((*base, sort), f"the rule '{texts[said]}' says the same", "take one of them out")
-        texts.setdefault(said, name)
-        if narrowed is not None:
-            node = check(f"({rule.where}\n) is not true or ({text}\n)", kinds)
-        yield Check(
-            name, sort, tuple(node.columns()), rule.otherwise, (*base, sort), rule.tolerate, node, rule.because,
-            rule.over, where=narrowed,
-        )  # fmt: skip

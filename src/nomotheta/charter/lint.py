@@ -13,7 +13,7 @@ from nomotheta.charter.model import Charter
 from nomotheta.charter.read import Problem, Read
 from nomotheta.charter.settings import Settings
 from nomotheta.charter.values import EXAMPLES, instant, value_of
-from nomotheta.conditions import Node, own_names
+from nomotheta.conditions import ConditionError, Node, check, common_kind, own_names
 from nomotheta.errors import did_you_mean
 from nomotheta.layout import Layout
 
@@ -36,7 +36,10 @@ class Compiled:
 
     def after(self) -> set[str]:
         """The tables that must be loaded before this one, because it refers to them."""
-        return {reference.table for reference in self.charter.references} - {self.charter.table}
+        referred = {reference.table for reference in self.charter.references}
+        return (referred | {rule.equals.table for rule in self.charter.rules if rule.equals and rule.equals.table}) - {
+            self.charter.table
+        }
 
 
 def lint(reads: Sequence[Read], settings: Settings) -> tuple[dict[str, Compiled], list[Problem]]:
@@ -65,7 +68,7 @@ def lint(reads: Sequence[Read], settings: Settings) -> tuple[dict[str, Compiled]
         )
     for read in by_table.values():
         problems += _listed(read, {name: each.charter for name, each in by_table.items()})
-        problems += _elsewhere(read, compiled)
+        problems += _elsewhere(read, compiled) + _equals(read, compiled, settings)
     problems += _circles(compiled, by_table)
     return compiled, sorted(problems, key=lambda problem: (problem.file, problem.line))
 
@@ -264,6 +267,31 @@ def _elsewhere(read: Read, compiled: Mapping[str, Compiled]) -> list[Problem]:
             told = f"{reference.table} is in the place {other.place}, and {read.charter.table} in {own}"
             mend = f"have {reference.table} loaded into {own}, too, and refer to that table"
             found.append(read.source.problem(("references", at, "listed_in"), told, mend))
+    return found
+
+
+def _equals(read: Read, compiled: Mapping[str, Compiled], settings: Settings) -> list[Problem]:
+    """Values of other tables that have a charter must be values of theirs; their places must be there."""
+    own, found = compiled[read.charter.table], []
+    for each in own.checks:
+        if each.equals is None:
+            continue
+        path = (*each.path[:-1], "equals")
+        place = each.equals.place or own.place
+        if place not in settings.places:
+            mend = did_you_mean(place, settings.places, "declared places: " + ", ".join(settings.places))
+            found.append(read.source.problem(path, f"no place '{place}' in nomotheta.toml", mend))
+        other = compiled.get(each.equals.table or "")
+        if other is None or other.place != place:
+            continue
+        try:
+            node = check(each.equals.whole or each.text, other.charter.kinds(), "whole value")
+        except ConditionError as error:
+            found.append(read.source.problem(path, f"{error.what} in {each.equals.table}", error.hint))
+            continue
+        if each.node is not None and common_kind(node.kind, each.node.kind) is None:
+            told = f"a value that is {each.node.kind} is never equal to one that is {node.kind}"
+            found.append(read.source.problem(path, told, "compare values of one kind"))
     return found
 
 

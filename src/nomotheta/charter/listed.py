@@ -20,17 +20,7 @@ def listed(folder: Path, file: str, column: str | None) -> list[str]:
     Raises:
         ValueError: the file is not there, cannot be read, or is not such a list; with the mend after a semicolon.
     """
-    path = folder / file
-    if Path(file).is_absolute() or not path.resolve().is_relative_to(folder.resolve()):
-        raise ValueError(f"the list '{file}' is not kept with the charters; put it into their folder")
-    try:
-        text = path.read_bytes().decode("utf-8-sig")
-    except FileNotFoundError:
-        raise ValueError(f"the list '{file}' is not there; a list is kept in the folder of the charters") from None
-    except OSError as error:
-        raise ValueError(f"the list '{file}' cannot be read: {error.strerror}; check its rights") from None
-    except UnicodeDecodeError:
-        raise ValueError(f"the list '{file}' is not UTF-8; save it as UTF-8") from None
+    text = text_of(folder, file, "the list")
     values = _lines(text, file) if column is None else _column(text, file, column)
     if not values:
         raise ValueError(f"the list '{file}' holds no values; write one in each line")
@@ -40,8 +30,28 @@ def listed(folder: Path, file: str, column: str | None) -> list[str]:
     return list(dict.fromkeys(values))
 
 
+def text_of(folder: Path, file: str, what: str) -> str:
+    """The text of a file that is kept with the charters.
+
+    Raises:
+        ValueError: it is not there, cannot be read, or is not UTF-8; with the mend after a semicolon.
+    """
+    path = folder / file
+    if Path(file).is_absolute() or not path.resolve().is_relative_to(folder.resolve()):
+        raise ValueError(f"{what} '{file}' is not kept with the charters; put it into their folder")
+    try:
+        return path.read_bytes().decode("utf-8-sig").replace("\r\n", "\n")
+    except FileNotFoundError:
+        told = f"{what} '{file}' is not there; {what.replace('the', 'a', 1)} is kept in the folder of the charters"
+        raise ValueError(told) from None
+    except OSError as error:
+        raise ValueError(f"{what} '{file}' cannot be read: {error.strerror}; check its rights") from None
+    except UnicodeDecodeError:
+        raise ValueError(f"{what} '{file}' is not UTF-8; save it as UTF-8") from None
+
+
 def _lines(text: str, file: str) -> list[str]:
-    lines = text.replace("\r\n", "\n").removesuffix("\n").split("\n") if text else []
+    lines = text.removesuffix("\n").split("\n") if text else []
     for at, line in enumerate(lines, 1):
         if line != line.strip() or not line:
             what = "is blank" if not line.strip() else "has white space at its ends"

@@ -14,6 +14,7 @@ from pydantic import BaseModel, Field, field_validator, model_validator
 
 from nomotheta.charter.column import Column
 from nomotheta.charter.layout import Declared, DeclaredLayout
+from nomotheta.charter.rule import Rule
 from nomotheta.charter.tolerance import ALL, NONE, Otherwise, Tolerated
 from nomotheta.conditions import Kind
 from nomotheta.layout import CellForm, Layout
@@ -207,33 +208,6 @@ class Reference(Declared):
             raise ValueError(
                 f"{len(self.columns)} columns cannot be listed in {len(self.listed)}; name as many on both sides"
             )
-        return self
-
-
-class Rule(Declared):
-    """One declared condition: `each` row, the `whole`, or the `offenders` that a query finds."""
-
-    name: str
-    each: str | None = None
-    where: str | None = None
-    whole: str | None = None
-    offenders: str | None = None
-    over: Literal["load", "table"] | None = None
-    otherwise: Otherwise = "fail"
-    tolerate: Tolerated = NONE
-    because: str = ""
-
-    @model_validator(mode="after")
-    def _one(self) -> Rule:
-        given = [key for key in ("each", "whole", "offenders") if getattr(self, key) is not None]
-        if len(given) != 1:
-            raise ValueError("a rule holds exactly one of each, whole and offenders; make a rule of each")
-        if self.where is not None and not self.each:
-            raise ValueError(f"'where' narrows the rows of an 'each'; write it into the {given[0]} itself")
-        if self.otherwise == "reject" and not self.each:
-            raise ValueError(f"'reject' sets single rows aside, which only 'each' can; '{given[0]}' can fail or warn")
-        if self.whole and self.tolerate != NONE:
-            raise ValueError("'tolerate' counts rows, and a 'whole' has none; take it out")
         return self
 
 

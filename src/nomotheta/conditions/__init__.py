@@ -5,15 +5,20 @@ Pure: no data, no database. `place/` renders the trees for each database.
 
 from nomotheta.conditions import build
 from nomotheta.conditions.check import check
+from nomotheta.conditions.functions import EXACT, PARAMETERS, UNITS
 from nomotheta.conditions.kind import NAMES as KIND_NAMES
 from nomotheta.conditions.kind import Kind, decimal, parse_kind
 from nomotheta.conditions.own import own, own_names, quoted
 from nomotheta.conditions.pattern import Part, PatternError, in_any_case, parse_pattern, render_pattern
+from nomotheta.conditions.promote import common_kind
 from nomotheta.conditions.sense import always_the_same
 from nomotheta.conditions.tree import Aggregate, ConditionError, Node
 
 __all__ = [
+    "EXACT",
     "KIND_NAMES",
+    "PARAMETERS",
+    "UNITS",
     "Aggregate",
     "ConditionError",
     "Kind",
@@ -23,6 +28,7 @@ __all__ = [
     "always_the_same",
     "build",
     "check",
+    "common_kind",
     "decimal",
     "in_any_case",
     "own",

@@ -59,7 +59,8 @@ def check(text: str, columns: Mapping[str, Kind], mode: str = "each") -> Node:
     Args:
         text: the condition.
         columns: the kinds of the columns it may speak of.
-        mode: `each` for a condition on a row, `whole` for one on all rows.
+        mode: `each` for a condition on a row, `whole` for one on all rows; `row value` and `whole value` for a value
+            of any kind that is worked out of a row, or of all.
 
     Raises:
         ConditionError: it does not parse, names what is not there, or mixes kinds.
@@ -94,9 +95,9 @@ class _Checker:
         for each in node.walk():
             if each.op != "shift":  # elsewhere an interval is not counted by the calendar, but lasts some time
                 each.args = [promoted(arg, DURATION) if arg.op == "interval" else arg for arg in each.args]
-        if node.kind.name not in {"boolean", "null"}:
+        if node.kind.name not in {"boolean", "null"} and not self.mode.endswith("value"):
             self.fail(f"a condition is true or false, but this is {node.kind}", node)
-        if self.mode == "whole" and not any(each.op == "aggregate" for each in node.walk()):
+        if self.mode.startswith("whole") and not any(each.op == "aggregate" for each in node.walk()):
             hint = "for a condition on each row, write it under 'each'"
             self.fail("a 'whole' condition needs an aggregate such as count(*) or sum(...)", node, hint)
         return node
@@ -141,7 +142,7 @@ class _Checker:
         if name is None:
             hint = did_you_mean(node.value, self.columns, "columns: " + ", ".join(self.columns))
             self.fail(f"no column '{node.value}'", node, hint)
-        if self.mode == "whole" and not self.inside:
+        if self.mode.startswith("whole") and not self.inside:
             hint = f"write max({name}), count(distinct {name}), ... or use 'each'"
             self.fail(f"'{name}' is used outside an aggregate; a 'whole' is about all rows together", node, hint)
         node.value = name
@@ -149,7 +150,7 @@ class _Checker:
 
     def aggregate(self, node: Node) -> Kind:
         name, filtered = node.value.name, node.value.filtered
-        if self.mode == "each":
+        if not self.mode.startswith("whole"):
             self.fail(f"{name}(...) is an aggregate; 'each' looks at one row at a time", node,
                       "write it under 'whole'", at_mark=True)  # fmt: skip
         if self.inside:

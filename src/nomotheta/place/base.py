@@ -178,8 +178,11 @@ class Asking(Protocol):
     def expect(self, table: str, kinds: Mapping[str, Kind]) -> None:
         """Say of what kinds a table's columns are meant to be, for a database that does not see to it."""
 
-    def ask(self, sql: str) -> Any:
-        """The rows of a SELECT in the database's own words, as a `pa.Table`."""
+    def ask(self, sql: str, most: int | None = None) -> Any:
+        """The rows of a SELECT in the database's own words, or so many of them, as a `pa.Table`."""
+
+    def day(self, day: datetime.date) -> str:
+        """A day in a statement of the database's own words."""
 
     def fetch(self, sql: str) -> Any:
         """The rows of a SELECT that was made here, as a `pa.Table`."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import datetime
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -137,9 +138,13 @@ class Staging:
         """The same in statements that the database itself carries out, whoever judges."""
         return self.exactly(sql, column)
 
-    def ask(self, sql: str) -> Any:
+    def ask(self, sql: str, most: int | None = None) -> Any:
         """Rows as an Arrow table."""
-        return self.fetch(sql)
+        return self.fetch(sql if most is None else f"{sql} LIMIT {most}")
+
+    def day(self, day: datetime.date) -> str:
+        """A day in a statement of the database's own."""
+        return f"DATE '{day}'"
 
     def named(self, table: str) -> str:
         """A table as a statement names it."""

@@ -20,6 +20,7 @@ from nomotheta.kinds.read import arrow_type, explain, read_column
 from nomotheta.layout import CANONICAL, UNTYPED, Layout
 from nomotheta.place.base import Place, PlaceColumn
 from nomotheta.place.few import Answer
+from nomotheta.place.fingerprint import Fingerprint
 from nomotheta.place.render import Now, Renderer, identifiers
 from nomotheta.rules.question import Question
 from nomotheta.rules.shape import held_as
@@ -116,7 +117,7 @@ class Anew:
 
     def __init__(self, place: Place, columns: Mapping[str, Sequence[Column]]) -> None:
         self.place, self._columns = place, columns
-        self.shown, self.name = place.shown, place.name
+        self.shown, self.name, self.fingerprint = place.shown, place.name, Fingerprint()
 
     def fetch(self, sql: str) -> Any:
         """Rows as an Arrow table."""

@@ -11,9 +11,14 @@ from nomotheta.events import told
 from nomotheta.place.base import Place
 from nomotheta.place.render import Now
 from nomotheta.rules import lists, scan
+from nomotheta.rules.equal import equal
 from nomotheta.rules.finding import Finding
-from nomotheta.rules.question import Question, Scope
+from nomotheta.rules.gaps import gaps
+from nomotheta.rules.groups import grouped
+from nomotheta.rules.question import Question, Scope, Surroundings
 from nomotheta.rules.shape import holds
+
+Work = Callable[[Question, Sequence[Check], Scope], list[Finding]]
 
 
 def judge(
@@ -25,6 +30,7 @@ def judge(
     set_aside: Mapping[str, int] | None = None,
     *,
     one_by_one: bool = False,
+    around: Surroundings | None = None,
 ) -> list[Finding]:
     """Check a table against its charter.
 
@@ -38,6 +44,7 @@ def judge(
             checks are not judged again.
         one_by_one: judge each rule by a statement of its own, and none after one that ended in an error: inside a
             transaction, that is how the culprit is found.
+        around: other places and tables that rules may compare with.
 
     Returns:
         A finding for every check, in the order of the charter.
@@ -46,7 +53,7 @@ def judge(
         PlaceError: the table is not there, or the place cannot be reached.
     """
     scopes = (scope or Scope(), load_scope or scope or Scope())
-    findings = _findings(Question(place, compiled, now, scopes, set_aside, one_by_one=one_by_one))
+    findings = _findings(Question(place, compiled, now, scopes, set_aside, one_by_one=one_by_one, around=around))
     for each in findings:
         told(compiled.charter.table, f"rule '{each.rule}': {each.verdict}" + (f", {each.message}" * bool(each.message)))
     return findings
@@ -54,8 +61,8 @@ def judge(
 
 def _findings(question: Question) -> list[Finding]:
     found: dict[int, Finding] = {}
-    rows: list[tuple[int, Check]] = []
     kinds: list[tuple[int, Check]] = []
+    alike: dict[tuple[object, ...], tuple[Work, list[tuple[int, Check]]]] = {}  # those that one statement judges
     strange = _strange(question)
     for at, check in enumerate(question.compiled.checks):
         absent = [name for name in check.columns if name not in question.shape]
@@ -63,8 +70,10 @@ def _findings(question: Question) -> list[Finding]:
             found[at] = question.enforced(check)
         elif absent:
             found[at] = question.absent(check, absent)
-        elif check.node is not None:
-            rows.append((at, check))
+        elif check.on_rows or check.sort in {"whole", "groups"}:
+            work: Work = grouped if check.sort == "groups" else scan.scanned
+            key = (check.groups, question.scope_of(check).label, question.differs(check))
+            alike.setdefault((work, *key), (work, []))[1].append((at, check))
         elif check.sort == "kind" and (
             check.columns[0] in strange or not holds(question.shape[check.columns[0]], question.declared(check))
         ):
@@ -73,14 +82,20 @@ def _findings(question: Question) -> list[Finding]:
             found[at] = _alone(question, check)
     judged = _kinds_together(question, [check for _, check in kinds])
     found |= {at: finding for (at, _), finding in zip(kinds, judged, strict=True)}
-    groups: dict[tuple[str, bool], list[tuple[int, Check]]] = {}
-    for at, check in rows:
-        groups.setdefault((question.scope_of(check).label, question.differs(check)), []).append((at, check))
-    for (_, differs), group in groups.items():
+    for (*_, differs), (work, some) in alike.items():
         with question.read_by_us() if differs else contextlib.nullcontext():
-            judged = scan.together(question, [check for _, check in group], question.scope_of(group[0][1]))
-        found |= {at: finding for (at, _), finding in zip(group, judged, strict=True)}
+            judged = _together(question, [check for _, check in some], work)
+        found |= {at: finding for (at, _), finding in zip(some, judged, strict=True)}
     return [found[at] for at in sorted(found)]
+
+
+def _together(question: Question, checks: Sequence[Check], work: Work) -> list[Finding]:
+    """Checks by one statement; where that fails, or where it is asked for, one by one: the culprit is an error."""
+    scope = question.scope_of(checks[0])
+    if not question.one_by_one:
+        with contextlib.suppress(Exception):  # then they are judged one by one, and each says what is wrong
+            return work(question, checks, scope)
+    return [question.guarded(check, lambda check=check: work(question, [check], scope)[0]) for check in checks]  # type: ignore[misc]
 
 
 def _strange(question: Question) -> frozenset[str]:
@@ -101,6 +116,7 @@ def _alone(question: Question, check: Check) -> Finding:
     """A check with a query of its own."""
     by_sort: dict[str, Callable[[Question, Check], Finding]] = {
         "kind": _of_its_kind, "key": lists.key, "reference": lists.reference, "offenders": lists.offenders,
+        "gaps": gaps, "equals": equal,
     }  # fmt: skip
     return question.guarded(check, lambda: by_sort[check.sort](question, check))
 

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from nomotheta.charter import Check
-from nomotheta.conditions import own, quoted
+from nomotheta.conditions import PARAMETERS, own, quoted
 from nomotheta.place.base import Place, PlaceColumn
 from nomotheta.place.few import Answer
 from nomotheta.rules.finding import Finding, Samples, samples_of
@@ -17,7 +18,11 @@ from nomotheta.rules.shape import comparable, existing, held_as
 if TYPE_CHECKING:
     from nomotheta.rules.anew import Anew
 
-_TIMES, _LISTED, _OFFENDERS, _REPEATED = (quoted(own(word)) for word in ("times", "listed", "offenders", "repeated"))
+_TIMES, _LISTED, _REPEATED = (quoted(own(word)) for word in ("times", "listed", "repeated"))
+_PARAMETERS = re.compile(
+    rf"""'(?:[^']|'')*'|"(?:[^"]|"")*"|`[^`]*`|--[^\n]*|/\*.*?\*/|(\$\w*\$).*?\1|::|(?<!\w):({"|".join(PARAMETERS)})\b""",
+    re.S,
+)
 
 
 def repeats_of(
@@ -108,15 +113,36 @@ def _asked_with(
 
 def offenders(question: Question, check: Check) -> Finding:
     """The rows that a query of the analyst's own finds."""
-    sql = f"SELECT count(*) AS {quoted(BREAKS)} FROM ({check.query}\n) AS {_OFFENDERS}"
-    breaks = int(question.place.ask(sql).to_pylist()[0][BREAKS])
+    query = bound(check.query, question)
+    sql = f"SELECT count(*) AS nomotheta_breaks {among(query)}"
+    breaks = int(question.place.ask(sql).column(0)[0].as_py())
+    scope = question.scope_of(check)
 
     def samples() -> Samples:
-        found = Answer.of(question.place.ask(f"SELECT * FROM ({check.query}\n) AS {_OFFENDERS} LIMIT {SAMPLES}"))
+        found = Answer.of(question.place.ask(f"SELECT * {among(query)}", SAMPLES))
         told = {name.casefold() for name in question.charter.columns}
         computed = [name for name in found.columns if name.casefold() not in told]
         return samples_of(
             found, question.private.union(computed if question.charter.reads_private(check.query) else ())
         )
 
-    return question.counted_finding(check, breaks, question.count(Scope()), sql, samples)
+    return question.counted_finding(check, breaks, question.count(scope), sql, samples)
+
+
+def among(query: str) -> str:
+    """The FROM of a query of the analyst's own. Its name is one that every database knows without quotes."""
+    return f"FROM ({query}\n) nomotheta_query"
+
+
+def bound(query: str, question: Question) -> str:
+    """A query with the values of its parameters; what stands in quotes or in comments is none."""
+
+    def value(found: re.Match[str]) -> str:
+        name = found[2]
+        if name is None:
+            return found[0]
+        if name == "day":
+            return question.place.day(question.now.day)
+        return "NULL" if question.now.load_no is None else str(question.now.load_no)
+
+    return _PARAMETERS.sub(value, query)

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import AbstractContextManager
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Protocol
 
 from nomotheta.charter import Check, Compiled
 from nomotheta.conditions import Kind, Node, own, quoted
@@ -31,6 +32,16 @@ class Scope:
     where: Node | None = None
 
 
+class Surroundings(Protocol):
+    """What rules may look at beside their table."""
+
+    def place(self, name: str) -> AbstractContextManager[Place]:
+        """Another place of the workspace."""
+
+    def charter(self, table: str, place: str) -> Compiled | None:
+        """The charter of another table in a place, where it has one."""
+
+
 class Question:
     """A table, its charter, and the rows that are asked about.
 
@@ -40,8 +51,9 @@ class Question:
 
     def __init__(
         self, place: Place, compiled: Compiled, now: Now, scopes: tuple[Scope, Scope],
-        set_aside: Mapping[str, int] | None, *, one_by_one: bool,
+        set_aside: Mapping[str, int] | None, *, one_by_one: bool, around: Surroundings | None = None,
     ) -> None:  # fmt: skip
+        self.around = around
         self.one_by_one, self.ended = one_by_one, False
         self.place, self.compiled, self.now = place, compiled, now
         self.scope, self.load_scope = scopes
@@ -100,7 +112,7 @@ class Question:
 
     def scope_of(self, check: Check) -> Scope:
         """The rows that a check looks at."""
-        if check.over == "table" or check.sort == "offenders":
+        if check.over == "table" or (check.sort == "offenders" and check.over is None):
             return Scope()
         return self.load_scope if check.over == "load" else self.scope
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import datetime
 import math
 from collections.abc import Mapping, Sequence
@@ -17,7 +16,8 @@ from nomotheta.rules.finding import HIDDEN, Finding, message_of, verdict_of
 from nomotheta.rules.question import ROWS, Question, Scope
 
 
-def _scanned(question: Question, checks: Sequence[Check], scope: Scope) -> list[Finding]:
+def scanned(question: Question, checks: Sequence[Check], scope: Scope) -> list[Finding]:
+    """Checks of the same rows, by one SELECT."""
     parts = [f"count(*) AS {quoted(ROWS)}"]
     for at, check in enumerate(checks):
         parts += _counted(question, check, own(str(at)))
@@ -25,14 +25,6 @@ def _scanned(question: Question, checks: Sequence[Check], scope: Scope) -> list[
     row = question.asked.answer(sql).first()
     question.counts[scope.label] = row[ROWS]
     return [_read(question, check, row, own(str(at)), scope) for at, check in enumerate(checks)]
-
-
-def together(question: Question, checks: Sequence[Check], scope: Scope) -> list[Finding]:
-    """Checks in one scan; where that fails, or where it is asked for, one by one: the culprit is an error."""
-    if not question.one_by_one:
-        with contextlib.suppress(Exception):  # then they are judged one by one, and each says what is wrong
-            return _scanned(question, checks, scope)
-    return [question.guarded(check, lambda check=check: _scanned(question, [check], scope)[0]) for check in checks]  # type: ignore[misc]
 
 
 def _counted(question: Question, check: Check, name: str) -> list[str]:
@@ -46,7 +38,7 @@ def _counted(question: Question, check: Check, name: str) -> list[str]:
         return counted
     values = [
         f"{question.asked.render(node, question.now)} AS {quoted(f'{name} {at}')}"
-        for at, node in enumerate(_aggregates(check.node))
+        for at, node in enumerate(aggregates(check.node))
     ]
     return [f"{condition} AS {quoted(name)}", *values]
 
@@ -90,8 +82,8 @@ def _by_sort(question: Question, check: Check, scope: Scope, breaks: int) -> str
 
 def _read_whole(question: Question, check: Check, row: Mapping[str, Any], name: str, sql: str) -> Finding:
     assert check.node is not None  # noqa: S101
-    nodes = _aggregates(check.node)
-    values = [f"{_told(node)} is {_told_value(question, node, row[f'{name} {at}'])}" for at, node in enumerate(nodes)]
+    nodes = aggregates(check.node)
+    values = [f"{told_of(node)} is {told_value(question, node, row[f'{name} {at}'])}" for at, node in enumerate(nodes)]
     met = row[name]
     message = ", ".join(dict.fromkeys(values))
     if any(isinstance(value, float) and not math.isfinite(value) for value in row.values()):
@@ -103,9 +95,9 @@ def _read_whole(question: Question, check: Check, row: Mapping[str, Any], name: 
     return question.made(check, verdict=verdict, breaks=breaks, rows=row[ROWS], message=message, sql=sql)
 
 
-def _told_value(question: Question, node: Node, value: Any) -> str:
-    """The value of an aggregate; of a private column only the counts are told."""
-    if value is not None and node.value.name != "count" and question.private & set(node.columns()):
+def told_value(question: Question, node: Node, value: Any) -> str:
+    """A value that is worked out of all rows; of a private column only the counts are told."""
+    if value is not None and not _counts(node) and question.private & set(node.columns()):
         return HIDDEN
     if node.kind.name == "duration" and value is not None:
         return str(datetime.timedelta(microseconds=int(value)))
@@ -114,12 +106,18 @@ def _told_value(question: Question, node: Node, value: Any) -> str:
     return show(value) or "null"
 
 
-def _aggregates(node: Node) -> list[Node]:
+def _counts(node: Node) -> bool:
+    """Whether it is nothing but a count."""
+    return node.op == "aggregate" and bool(node.value.name == "count")
+
+
+def aggregates(node: Node) -> list[Node]:
     """The aggregates of a condition on the whole."""
     return [each for each in node.walk() if each.op == "aggregate"]
 
 
-def _told(node: Node) -> str:
+def told_of(node: Node) -> str:
+    """An aggregate in words, for its value to stand beside."""
     of: Aggregate = node.value
     args = [arg.args[0] if arg.op == "promote" else arg for arg in (node.args[:-1] if of.filtered else node.args)]
     inner = ", ".join(arg.value if arg.op == "column" else "…" for arg in args) or "*"

@@ -16,6 +16,7 @@ from nomotheta.load.rejects import part_of
 from nomotheta.place.base import Place
 from nomotheta.rules.finding import Finding
 from nomotheta.rules.judge import judge
+from nomotheta.workspace.around import Around
 from nomotheta.workspace.attempts import Attempt, came_of
 from nomotheta.workspace.context import Context
 from nomotheta.workspace.deliveries import Delivered
@@ -100,11 +101,13 @@ def carried_out(
     """The load itself; its rows are judged together with those that it mends or that mend it."""
     now = context.now(order.at, order.day, order.load_no)
     scope = scope_of_loads(context.ledger, compiled, [order.load_no])
+    around = Around(context)
 
     def judged(set_aside: Mapping[str, int], one_by_one: bool, beside: str) -> list[Finding]:
         if beside:
-            return judge(place, _of_these_rows(compiled, beside), now, None, None, set_aside, one_by_one=one_by_one)
-        return judge(place, compiled, now, scope, scope, set_aside, one_by_one=one_by_one)
+            part = _of_these_rows(compiled, beside)
+            return judge(place, part, now, None, None, set_aside, one_by_one=one_by_one, around=around)
+        return judge(place, compiled, now, scope, scope, set_aside, one_by_one=one_by_one, around=around)
 
     def ready(outcome: Outcome) -> None:
         if attempt.entry is not None:
@@ -119,6 +122,7 @@ def _of_these_rows(compiled: Compiled, table: str) -> Compiled:
     checks = [
         check
         for check in compiled.checks
-        if check.node is not None and check.otherwise != "reject" and (check.sort != "whole" or check.over == "load")
+        if check.otherwise != "reject"
+        and (check.on_rows or (check.sort in {"whole", "groups"} and check.over == "load"))
     ]
     return replace(compiled, charter=compiled.charter.model_copy(update={"table": table}), checks=tuple(checks))

@@ -12,6 +12,7 @@ from nomotheta.ledger import Judgement
 from nomotheta.rules.finding import worst
 from nomotheta.rules.judge import judge
 from nomotheta.rules.question import Scope
+from nomotheta.workspace.around import Around
 from nomotheta.workspace.context import Context, moment
 from nomotheta.workspace.scopes import scope_of_loads
 
@@ -26,7 +27,7 @@ def judge_table(context: Context, compiled: Compiled, place_name: str, day: date
             last = marks[-1].load_no if marks else None
             now = context.now(started, day or context.today(), last)
             load_scope = scope_of_loads(context.ledger, compiled, [last]) if last else None
-            findings = judge(place, compiled, now, Scope(), load_scope)
+            findings = judge(place, compiled, now, Scope(), load_scope, around=Around(context))
             result = Judgement(table, place_name, "table", worst(findings), tuple(findings))
     except PlaceError as error:
         where = f"{error.where}: " if error.where else ""

@@ -21,6 +21,7 @@ from nomotheta.place.marks import files_of_day
 from nomotheta.rules.finding import gravest, worst
 from nomotheta.rules.judge import judge
 from nomotheta.rules.shape import check_spelled
+from nomotheta.workspace.around import Around
 from nomotheta.workspace.attempts import Attempt, entered, failed, rows_there, settle
 from nomotheta.workspace.carrying import order_of, tried
 from nomotheta.workspace.context import Context
@@ -144,7 +145,7 @@ def _unchanged(context: Context, attempt: Attempt, place: Place, chosen: Deliver
     compiled, since = attempt.compiled, chosen.since or 0
     scope = scope_of_loads(context.ledger, compiled, {each.load_no or since for each in chosen.left_out})
     now = context.now(attempt.started, attempt.day, since)
-    findings = judge(place, compiled, now, scope, scope)
+    findings = judge(place, compiled, now, scope, scope, around=Around(context))
     before = context.ledger.load(since)
     warnings = before.warnings if before else ()
     told = f"unchanged since load {since}; nothing to do"

@@ -7,6 +7,7 @@ of every column can be asked for, by the name that `as_text` gives it.
 
 from __future__ import annotations
 
+import datetime
 from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -155,6 +156,10 @@ class Embedded:
     def rowset(self, table: str, where: str | None = None) -> str:
         """FROM and WHERE."""
         return f"FROM {self.named(table)}" + (f" WHERE {where}" if where else "")
+
+    def day(self, day: datetime.date) -> str:
+        """A day in a statement of the database's own."""
+        return f"DATE '{day}'"
 
     def as_text(self, column: str) -> str:
         """A column as the text that is in it."""

@@ -302,11 +302,13 @@ class GeneralPlace(Embedded):
         """Count rows."""
         return self.count(table)
 
-    def ask(self, sql: str) -> Any:
+    def ask(self, sql: str, most: int | None = None) -> Any:
         """Rows as an Arrow table, by the database itself."""
         with self._translated(sql):
             result = self._connection.exec_driver_sql(sql)
-            return rows_table(list(result.keys()), result.fetchall())
+            rows = result.fetchall() if most is None else result.fetchmany(most)
+            result.close()
+            return rows_table(list(result.keys()), rows)
 
     # ---- marks
 

@@ -7,6 +7,7 @@ process at a time writes, and has the file from the start of its transaction; DD
 from __future__ import annotations
 
 import contextlib
+import datetime
 import re
 from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
@@ -299,10 +300,14 @@ class SqlitePlace(Embedded, Staging):
             self.fetch(f"SELECT count(*) AS {quoted(own('n'))} {self.rowset(table, where)}").column(0)[0].as_py()
         )
 
-    def ask(self, sql: str) -> Any:
+    def day(self, day: datetime.date) -> str:
+        """SQLite has no days, but their texts."""
+        return f"'{day}'"
+
+    def ask(self, sql: str, most: int | None = None) -> Any:
         """Rows as an Arrow table, by SQLite itself."""
         with self._translated(sql), self._connection.cursor() as cursor:
-            cursor.execute(sql)
+            cursor.execute(sql if most is None else f"{sql} LIMIT {most}")
             return cursor.fetch_arrow_table()
 
     # ---- marks

@@ -1,0 +1,284 @@
+"""Rules on groups, gaps and other tables, held against plain Python in every place, after loading and when judged."""
+
+from __future__ import annotations
+
+import datetime
+import itertools
+import random
+from collections import defaultdict
+from collections.abc import Callable, Sequence
+from decimal import Decimal
+from typing import Any
+
+import pytest
+
+from conftest import Space
+from test_places import database, running, sort, there  # noqa: F401
+
+DAY = datetime.date(2026, 6, 1)
+COLUMNS = """table = "t"
+[delivery]
+files = "inbox/t-{day}.csv"
+[load]
+after_fail = "keep"
+[columns.n]
+kind = "integer"
+[columns.port]
+kind = "text(9)"
+[columns.fare]
+kind = "decimal(8,2)"
+[columns.sold]
+kind = "date"
+[columns.at]
+kind = "timestamp"
+[columns.share]
+kind = "real"
+[columns.load_no]
+from = "@load.no"
+"""
+Row = tuple[int, str | None, Decimal | None, datetime.date | None, datetime.datetime, float | None]
+
+
+def rule(name: str, keys: str) -> str:
+    return f'[[rules]]\nname = "{name}"\n{keys}\n'
+
+
+def drawn(seed: int, count: int = 300) -> list[Row]:
+    some = random.Random(seed)
+    ports = [None, "SKE", "ske", "Holm", "Holm ", "Hölm", "Å", "A\u030a", "x"]
+    start = datetime.datetime(2026, 5, 28)
+
+    def maybe(value: Any) -> Any:
+        return None if some.random() < 0.1 else value
+
+    return [
+        (some.randrange(-6, 40) * some.choice([3, 3, 3, 1]), some.choice(ports), maybe(Decimal(some.randrange(9000)) / 100),
+         maybe(DAY - datetime.timedelta(some.choice([0, 1, 2, 4, 7, 35, 100, 400]))),
+         start + datetime.timedelta(minutes=15 * some.randrange(200) + some.choice([0] * 60 + [1])), maybe(some.random()))
+        for _ in range(count)
+    ]  # fmt: skip
+
+
+def written(rows: Sequence[Row]) -> str:
+    lines = ["n,port,fare,sold,at,share"]
+    lines += [",".join("" if cell is None else f'"{cell}"' for cell in row) for row in rows]
+    return "\n".join(lines) + "\n"
+
+
+def findings(space: Space) -> list[dict[str, dict[str, Any]]]:
+    """What came of the rules after loading, and when the table is judged."""
+    load = space.load(table="t")
+    judged = space.run("judge", "t", "--day", str(DAY), "--json").json["tables"][0]["findings"]
+    return [{each["rule"]: each for each in found} for found in (load["findings"], judged)]
+
+
+def groups_of(rows: Sequence[Row], *at: int) -> dict[tuple[Any, ...], list[Row]]:
+    found: dict[tuple[Any, ...], list[Row]] = defaultdict(list)
+    for row in rows:
+        found[tuple(row[each] for each in at)].append(row)
+    return found
+
+
+def total(rows: Sequence[Row]) -> Decimal | None:
+    fares = [row[2] for row in rows if row[2] is not None]
+    return sum(fares) if fares else None
+
+
+GROUPS: list[tuple[str, str, tuple[int, ...], Callable[[list[Row]], bool | None]]] = [
+    ("counts", 'whole = "count(*) between 25 and 40"\nby = ["port"]', (1,), lambda rows: 25 <= len(rows) <= 40),
+    ("sums", 'whole = "sum(fare) > 90 and count(distinct n) > 1"\nby = ["port", "sold"]\ntolerate = "20%"', (1, 3),
+     lambda rows: (total(rows) or 0) > 90 and len({row[0] for row in rows}) > 1),
+    ("days", 'whole = "count(*) filter (where fare is null) < 5"\nby = ["sold"]\notherwise = "warn"', (3,),
+     lambda rows: sum(row[2] is None for row in rows) < 5),
+    ("means", 'whole = "avg(share) < 0.5"\nby = ["port"]', (1,),
+     lambda rows: mean([row[5] for row in rows if row[5] is not None]) < 0.5),
+    ("medians", 'whole = "median(n) > 30 or max(at) > timestamp \'2026-05-29 01:00\'"\nby = ["port"]', (1,),
+     lambda rows: middle([row[0] for row in rows]) > 30 or max(row[4] for row in rows) > datetime.datetime(2026, 5, 29, 1)),
+]  # fmt: skip
+
+
+def mean(values: list[float]) -> float:
+    return sum(values) / len(values) if values else 1.0
+
+
+def middle(values: list[int]) -> float:
+    ordered = sorted(values)
+    return (ordered[(len(ordered) - 1) // 2] + ordered[len(ordered) // 2]) / 2
+
+
+@pytest.mark.parametrize("seed", [1, 2])
+def test_a_condition_holds_in_each_group(there: Space, seed: int) -> None:  # noqa: F811
+    rows = drawn(seed)
+    there.charter(COLUMNS + "".join(rule(name, keys) for name, keys, _, _ in GROUPS), "t")
+    there.write(f"inbox/t-{DAY}.csv", written(rows))
+
+    for found in findings(there):
+        for name, _, at, holds in GROUPS:
+            groups = groups_of(rows, *at)
+            broken = {key for key, some in groups.items() if not holds(some)}
+            assert (found[name]["breaks"], found[name]["rows"]) == (len(broken), len(groups)), (name, found[name])
+            allowed = name == "sums" and len(broken) <= 0.2 * len(groups)
+            bad = "warn" if name == "days" else "fail"
+            assert found[name]["verdict"] == (bad if broken and not allowed else "pass")
+            listed = {tuple(row[: len(at)]) for row in found[name]["samples"]["rows"]}
+            assert listed <= {tuple(None if part is None else str(part) for part in key) for key in broken}
+            assert len(listed) == min(len(broken), 20)
+
+
+def stepped(
+    values: Sequence[int], step: int, first: int | None = None, last: int | None = None
+) -> tuple[int, int, int]:
+    """How many values there are, how many are missing, and how many are off the step."""
+    there_are = sorted(set(values))
+    pairs = list(itertools.pairwise(there_are))
+    missing = sum(len(range(low + step, high, step)) for low, high in pairs)
+    if first is not None and there_are and first < there_are[0]:
+        missing += (
+            len(range(there_are[0] - step, first - step, -step))
+            if (there_are[0] - first) % step == 0
+            else -(-(there_are[0] - first) // step)
+        )
+    if last is not None and there_are:
+        missing += len(range(there_are[-1] + step, last + 1, step))
+    return len(there_are), missing, sum((high - low) % step != 0 for low, high in pairs)
+
+
+def minutes(moment: datetime.datetime) -> int:
+    return int((moment - datetime.datetime(2026, 1, 1)).total_seconds()) // 60
+
+
+GAPS: list[tuple[str, str, Callable[[list[Row]], Any]]] = [
+    ("days", 'without_gaps = { column = "sold", step = "1 day" }', lambda rows: stepped([row[3].toordinal() for row in rows if row[3]], 1)),
+    ("to the day", 'without_gaps = { column = "sold", step = "1 day", first = 2025-01-01, last = ":day + 3" }',
+     lambda rows: stepped([row[3].toordinal() for row in rows if row[3]], 1, datetime.date(2025, 1, 1).toordinal(), DAY.toordinal() + 3)),
+    ("weeks", 'without_gaps = { column = "sold", step = "1 week" }\ntolerate = 3', lambda rows: stepped([row[3].toordinal() for row in rows if row[3]], 7)),
+    ("months", 'without_gaps = { column = "sold", step = "1 month", last = ":day" }',
+     lambda rows: stepped([row[3].year * 12 + row[3].month for row in rows if row[3]], 1, None, DAY.year * 12 + DAY.month)),
+    ("numbers", 'without_gaps = { column = "n", step = 3, last = 150 }', lambda rows: stepped([row[0] for row in rows], 3, None, 150)),
+    ("quarters", 'without_gaps = { column = "at", step = "15 minutes" }\nover = "load"', lambda rows: stepped([minutes(row[4]) for row in rows], 15)),
+    ("by port", 'without_gaps = { column = "n", step = 3 }\nby = ["port"]',
+     lambda rows: tuple(map(sum, zip(*(stepped([row[0] for row in some], 3) for some in groups_of(rows, 1).values()), strict=True)))),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("seed", "count"), [(3, 300), (4, 40), (5, 1)])
+def test_what_is_missing_between_values_is_counted(there: Space, seed: int, count: int) -> None:  # noqa: F811
+    rows = drawn(seed, count)
+    there.charter(COLUMNS + "".join(rule(name, keys) for name, keys, _ in GAPS), "t")
+    there.write(f"inbox/t-{DAY}.csv", written(rows))
+
+    for found in findings(there):
+        for name, _, oracle in GAPS:
+            values, missing, odd = oracle(rows)
+            assert (found[name]["breaks"], found[name]["rows"]) == (missing + odd, values + missing), (
+                name,
+                found[name],
+            )
+
+
+def test_the_gaps_are_listed_with_their_ends(there: Space) -> None:  # noqa: F811
+    there.charter(COLUMNS + rule("days", 'without_gaps = { column = "sold", step = "2 days", last = ":day" }'), "t")
+    days = ["2026-05-20", "2026-05-22", "2026-05-27", "2026-05-29"]
+    there.write(
+        f"inbox/t-{DAY}.csv",
+        written(
+            [(1, "x", None, datetime.date.fromisoformat(day), datetime.datetime(2026, 1, 1), None) for day in days]
+        ),
+    )
+
+    for found in findings(there):
+        assert found["days"]["message"] == "3 values are missing and 1 value is off the step of 2 days"
+        assert found["days"]["samples"]["rows"] == [
+            ["2026-05-31", "2026-05-31", "1 missing"], ["2026-05-24", "2026-05-26", "2 missing"], ["2026-05-22", "2026-05-27", "off the step"],
+        ]  # fmt: skip
+
+
+def test_a_value_is_equal_to_that_of_another_table_or_query_and_place(there: Space) -> None:  # noqa: F811
+    rows = drawn(6, 50)
+    there.write(
+        "nomotheta.toml",
+        (there.root / "nomotheta.toml").read_text() + '[places.other]\nurl = "duckdb:///other.duckdb"\n',
+    )
+    fares = sum(row[2] for row in rows if row[2] is not None)
+    other = COLUMNS.replace('"t"', '"u"').replace("inbox/t-", "inbox/u-") + 'place = "other"\n'
+    there.charter('place = "other"\n' + other.replace('place = "other"\n', ""), "u")
+    sound = (
+        COLUMNS
+        + rule("as many", 'whole = "count(*)"\nequals = { table = "u", place = "other" }')
+        + rule("one more", 'whole = "count(*) + 1"\nequals = { table = "u", whole = "count(*)", place = "other" }')
+        + rule(
+            "nearly",
+            'whole = "count(*) + 1"\nequals = { table = "u", whole = "count(*)", place = "other", within = "2%" }',
+        )
+        + rule("fares", f'whole = "sum(fare)"\nequals = {{ query = "select {fares - 1}", within = 1 }}')
+        + rule("latest", 'whole = "max(sold)"\nequals = { table = "u", place = "other" }')
+        + rule("mean", 'whole = "avg(share)"\nequals = { table = "t", within = "0.0001%" }')
+        + rule("none", 'whole = "sum(fare) filter (where n > 9000)"\nequals = { query = "select 3" }')
+    )
+    there.charter(sound, "t")
+    there.write(f"inbox/u-{DAY}.csv", written(rows))
+    there.write(f"inbox/t-{DAY}.csv", written(rows))
+    assert there.load(table="u")["state"] == "loaded"
+
+    for found in findings(there):
+        verdicts = {name: each["verdict"] for name, each in found.items() if each["sort"] == "equals"}
+        assert verdicts == {"as many": "pass", "one more": "fail", "nearly": "pass", "fares": "pass", "latest": "pass",
+                            "mean": "pass", "none": "fail"}, found  # fmt: skip
+        assert found["one more"]["message"] == "count(*) + 1 is 51, count(*) of u in other is 50: 1 apart"
+        assert found["none"]["message"].startswith("it could not be decided: ")
+    query = rule("two", 'whole = "count(*)"\nequals = { query = "select 3 as a union all select 4" }')
+    there.charter(sound + rule("wrong", 'whole = "count(*)"\nequals = { table = "nowhere" }') + query, "t")
+    judged = there.run("judge", "t", "--json").json["tables"][0]["findings"]
+    told = {each["rule"]: each["message"] for each in judged if each["verdict"] == "error"}
+    assert told.pop("wrong").startswith("there is no table 'nowhere' in ")
+    assert told == {"two": "the query of 'equals' must give one value, and gives 2 rows of 1 column"}
+
+
+def test_a_query_is_told_of_the_run_and_may_look_at_one_load(there: Space) -> None:  # noqa: F811
+    query = "select n, ':day' as said, 1 as \":day\" -- not :this\n from t /* nor :day */ where sold = :day and load_no = :load_no"
+    if not there.run("places").text.count("sqlalchemy") and "mariadb" in there.run("places").text.lower():
+        query = query.replace('":day"', "`:day`")
+    there.charter(COLUMNS + rule("o", 'over = "load"\noffenders = { file = "sql/today.sql" }'), "t")
+    there.write("charters/sql/today.sql", query + ";\n")
+    rows = drawn(7, 60)
+    for day in (DAY - datetime.timedelta(1), DAY):
+        there.write(f"inbox/t-{day}.csv", written(rows[:25] if day < DAY else rows[25:]))
+    there.load(table="t", day=str(DAY - datetime.timedelta(1)))
+
+    for found in findings(there):
+        assert (found["o"]["breaks"], found["o"]["rows"]) == (sum(row[3] == DAY for row in rows[25:]), 35), found["o"]
+        assert found["o"]["over"] == "load 2"
+
+
+@pytest.mark.parametrize(
+    ("keys", "told"),
+    [
+        ('whole = "count(*) > 1"\nequals = { table = "u" }', "beside 'equals' stands a value"),
+        ('whole = "avg(share)"\nequals = { table = "u" }', "two real numbers are never sure to be the same"),
+        ('whole = "count(*)"\nequals = { table = "u", query = "select 1" }', "name one of them"),
+        ('whole = "count(*)"\nequals = { table = "u", within = "a lot" }', 'write a number, or a share such as "0.5%"'),
+        ('whole = "max(port)"\nequals = { table = "u" }', "never equal to one that is integer"),
+        ('whole = "count(*)"\nequals = { table = "u", whole = "count(m)" }', "no column 'm' in u"),
+        ('whole = "count(*)"\nequals = { table = "u", place = "werehouse" }', "did you mean 'warehouse'?"),
+        ('offenders = { file = "sql/none.sql" }', "the query 'sql/none.sql' is not there"),
+        ('each = "n > 1"\nby = ["port"]', "'by' makes groups"),
+        ('whole = "count(*) > 1"\nby = ["prt"]', "did you mean 'port'?"),
+        ('without_gaps = { column = "port", step = 1 }', "do not follow each other by 1"),
+        ('without_gaps = { column = "n", step = "1 day" }', "do not follow each other by 1 day"),
+        ('without_gaps = { column = "at", step = "1 month" }', "do not follow each other by 1 month"),
+        ('without_gaps = { column = "sold", step = "1 fortnight" }', "'1 fortnight' is not a step"),
+        ('without_gaps = { column = "sold", step = 0 }', "a step is at least 1"),
+        ('without_gaps = { column = "sold", step = "1 day", last = "soon" }', "'soon' does not fit date"),
+        (
+            'without_gaps = { column = "n", step = 1, last = 9 }\nby = ["port"]',
+            "'first' and 'last' are of the whole column",
+        ),
+    ],
+)
+def test_rules_that_cannot_be_meant_are_refused(space: Space, keys: str, told: str) -> None:
+    space.charter(COLUMNS + rule("r", keys), "t")
+    space.charter('table = "u"\n[columns.port]\nkind = "integer"\n', "u")
+
+    run = space.run("lint")
+
+    assert (run.code, told in run.text) == (2, True), run.text
