@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime
 import itertools
+import math
 import random
 from collections import defaultdict
 from collections.abc import Callable, Sequence
@@ -278,6 +279,117 @@ def test_a_query_is_told_of_the_run_and_may_look_at_one_load(there: Space) -> No
 def test_rules_that_cannot_be_meant_are_refused(space: Space, keys: str, told: str) -> None:
     space.charter(COLUMNS + rule("r", keys), "t")
     space.charter('table = "u"\n[columns.port]\nkind = "integer"\n', "u")
+
+    run = space.run("lint")
+
+    assert (run.code, told in run.text) == (2, True), run.text
+
+
+KEYS: list[tuple[str, Callable[[Row], Any]]] = [
+    ('columns = ["lower(trim(port))", "sold"]', lambda row: row[1] and row[3] and (row[1].strip().lower(), row[3])),
+    ('columns = ["port", "sold"]\nnulls = "not distinct"\notherwise = "warn"', lambda row: (row[1], row[3])),
+    ('columns = ["n - n % 3"]\ntolerate = "90%"', lambda row: row[0] - int(math.fmod(row[0], 3))),
+    ('columns = ["coalesce(port, \'none\')"]\nnulls = "not distinct"', lambda row: row[1] or "none"),
+]  # fmt: skip
+
+
+def test_keys_are_worked_out_of_columns_and_nulls_are_as_declared(there: Space) -> None:  # noqa: F811
+    rows = drawn(8)
+    there.charter(COLUMNS + "".join(f"[[keys]]\n{keys}\n" for keys, _ in KEYS), "t")
+    there.write(f"inbox/t-{DAY}.csv", written(rows))
+
+    for found in findings(there):
+        made = [each for each in found.values() if each["sort"] == "key"]
+        for finding, (keys, of) in zip(made, KEYS, strict=True):
+            values = [value for value in map(of, rows) if value is not None]
+            assert finding["breaks"] == len(values) - len(set(values)), (keys, finding)
+            bad = "warn" if "warn" in keys else "pass" if "90%" in keys else "fail"
+            assert finding["verdict"] == bad
+
+
+PORTS = [("SKE", 3), ("SKE", 6), ("Holm", 9), ("H\u00f6lm", 9), ("\u00c5", 12)]
+LISTS = [
+    ('columns = ["port"]\nlisted_in = "ports(code)"', 1), ('columns = ["port", "n"]\nlisted_in = "ports(code, n)"', 2),
+    ('columns = ["port"]\nlisted_in = "ports(code)"\nplace = "other"', 1),
+    ('columns = ["port", "n"]\nlisted_in = "ports(code, n)"\nplace = "other"', 2),
+    ('columns = ["port"]\nlisted_in = { file = "lists/ports.csv", columns = "code" }', 1),
+    ('columns = ["port", "n"]\nlisted_in = { file = "lists/ports.csv", columns = ["code", "n"] }', 2),
+]  # fmt: skip
+LIST = """table = "ports"
+[delivery]
+files = "inbox/ports.csv"
+[load]
+how = "overwrite"
+[columns.code]
+kind = "text(9)"
+[columns.n]
+kind = "integer"
+"""
+
+
+@pytest.mark.parametrize("otherwise", ["fail", "reject"])
+def test_values_are_listed_in_a_table_of_any_place_or_in_a_file(there: Space, otherwise: str) -> None:  # noqa: F811
+    rows = drawn(9)
+    settings = (there.root / "nomotheta.toml").read_text() + '[places.other]\nurl = "duckdb:///other.duckdb"\n'
+    there.write("nomotheta.toml", settings)
+    listed = "code,n\n" + "".join(f"{code},{n}\n" for code, n in PORTS)
+    there.write("charters/lists/ports.csv", listed)
+    there.write("inbox/ports.csv", listed)
+    there.charter(LIST, "ports")
+    assert [there.load("--place", place, table="ports")["state"] for place in ("warehouse", "other")] == ["loaded"] * 2
+    more = "".join(f'[[references]]\n{keys}\notherwise = "{otherwise}"\n' for keys, _ in LISTS)
+    there.charter(COLUMNS.replace("[load]\n", '[load]\ntolerate = "all"\n') + more, "t")
+    there.write(f"inbox/t-{DAY}.csv", written(rows))
+    one = [at for at, row in enumerate(rows, 2) if row[1] is not None and row[1] not in {code for code, _ in PORTS}]
+    two = [at for at, row in enumerate(rows, 2) if row[1] is not None and (row[1], row[0]) not in PORTS]
+
+    load, judged = findings(there)
+
+    for found in [load] if otherwise == "reject" else [load, judged]:
+        made = [each for each in found.values() if each["sort"] == "reference"]
+        for finding, (keys, width) in zip(made, LISTS, strict=True):
+            count = finding["set_aside" if otherwise == "reject" else "breaks"]
+            assert count == len(one if width == 1 else two), (keys, finding)
+    if otherwise == "reject":
+        assert sorted({each["line"] for each in there.rejects()}) == two
+        assert {each["reason"] for each in there.rejects()} == {"reference"}
+        assert [each["breaks"] for each in judged.values() if each["sort"] == "reference"] == [0] * len(LISTS)
+
+
+def test_a_list_whose_file_has_changed_is_told_of_and_a_run_loads_it_first(there: Space) -> None:  # noqa: F811
+    there.charter(LIST, "ports")
+    there.charter(COLUMNS + '[[references]]\ncolumns = ["port"]\nlisted_in = "ports(code)"\n', "t")
+    there.write("inbox/ports.csv", "code,n\nSKE,1\n")
+    there.load(table="ports")
+    there.write("inbox/ports.csv", "code,n\nSKE,1\nHolm,2\n")
+    there.write(f"inbox/t-{DAY}.csv", "n,port,fare,sold,at,share\n1,SKE,,,,\n")
+
+    for found in findings(there):
+        assert found["port is listed in ports(code)"]["verdict"] == "warn"
+        told = "the list ports is stale, inbox/ports.csv is newer: nomotheta load ports"
+        assert found["port is listed in ports(code)"]["message"] == told
+    there.write("inbox/t-2026-06-02.csv", "n,port,fare,sold,at,share\n2,Holm,,,,\n")
+    run = there.run("run", "t", "--day", "2026-06-02", "--json").json
+    assert [(each["table"], each["verdict"]) for each in run["tables"]] == [("ports", "pass"), ("t", "pass")]
+
+
+@pytest.mark.parametrize(
+    ("keys", "told"),
+    [
+        ('[[keys]]\ncolumns = ["lower(prt)"]', "did you mean 'port'?"),
+        ('[[keys]]\ncolumns = ["lower(port)"]\notherwise = "reject"', "sets no row aside"),
+        ('[[keys]]\ncolumns = ["1 + 1"]', "the key uses no column"),
+        ('[[keys]]\ncolumns = ["port"]\nnulls = "not distinct"\nkeep = "last"', "'keep' and 'copies' are of rows"),
+        ('[[references]]\ncolumns = ["n"]\nlisted_in = "t(n)"\notherwise = "reject"', "of the same delivery list"),
+        ('[[references]]\ncolumns = ["n"]\nlisted_in = "u(n)"\nplace = "werehouse"', "did you mean 'warehouse'?"),
+        (
+            '[[references]]\ncolumns = ["n"]\nlisted_in = { file = "n.txt", columns = ["a", "b"] }',
+            "the list 'n.txt' is not there",
+        ),
+    ],
+)
+def test_keys_and_references_that_cannot_be_meant_are_refused(space: Space, keys: str, told: str) -> None:
+    space.charter(COLUMNS + keys + "\n", "t")
 
     run = space.run("lint")
 

@@ -43,7 +43,9 @@ class Check:
     """One thing that is judged. `path` is its key in the file.
 
     `node` is its condition, for the sorts that have one; `where` is the one on the rows that it is about, where not
-    all are: a row outside meets `node`. A value that is held against another has its `text`, too.
+    all are: a row outside meets `node`. `parts` of a key are its expressions, as written and as trees; with `nulls` two
+    nulls are the same. A reference is to a table, of a `place` of its own where one is named, or to `listed` values, by
+    columns. A value that is held against another has its `text`, too.
     """
 
     name: str
@@ -56,8 +58,12 @@ class Check:
     because: str = ""
     over: Literal["load", "table"] | None = None
     listed_in: tuple[str, tuple[str, ...]] | None = None
+    listed: tuple[tuple[Any, ...], ...] | None = None
+    place: str | None = None
     query: str = ""
     whole_row: bool = False
+    parts: tuple[tuple[str, Node], ...] = ()
+    nulls: bool = False
     keep: Literal["first", "last", "none"] = "first"
     keep_said: bool = False
     by: str | None = None

@@ -6,15 +6,17 @@ Everything is held against the kinds here, so what reads data later meets no dec
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from dataclasses import replace
 
 from nomotheta.charter.check import Check
-from nomotheta.charter.column_checks import column_checks
-from nomotheta.charter.model import Charter, Key
+from nomotheta.charter.column_checks import column_checks, column_values
+from nomotheta.charter.model import Charter, Key, ListFile
 from nomotheta.charter.positions import Path
 from nomotheta.charter.read import Problem, Read
 from nomotheta.charter.reader import Reader, known
 from nomotheta.charter.rule_checks import rule_checks
-from nomotheta.conditions import Node, check
+from nomotheta.charter.tolerance import ALL
+from nomotheta.conditions import Node, check, quoted
 
 
 def charter_checks(read: Read, zone: str) -> tuple[list[Check], list[Problem]]:
@@ -70,12 +72,41 @@ def _keys(reader: Reader, charter: Charter) -> Iterator[Check]:
     for at, key in enumerate(charter.keys):
         path: Path = ("keys", at, "columns")
         columns = list(charter.file_columns()) if key.whole_row else key.columns
-        if known(reader, path, columns, charter) and _orderly(reader, at, key, charter):
+        if key.is_worked_out(charter.columns):
+            yield from _worked_out(reader, at, key, charter)
+        elif known(reader, path, columns, charter) and _orderly(reader, at, key, charter):
             name = "no row comes twice" if key.whole_row else f"key ({', '.join(columns)}) never repeats"
             yield Check(
                 name, "key", tuple(columns), key.otherwise, path, key.tolerate, whole_row=key.whole_row,
                 keep=key.keep or "first", keep_said=key.keep is not None, by=key.by, copies=key.copies,
             )  # fmt: skip
+
+
+def _worked_out(reader: Reader, at: int, key: Key, charter: Charter) -> Iterator[Check]:
+    """A key that holds more than the values of columns: repeats are found in the table, and none is set aside."""
+    path: Path = ("keys", at, "columns")
+    kinds = charter.kinds()
+    parts = [quoted(name) if name in kinds else name for name in key.columns]
+    nodes = [reader.condition(path, part, kinds, "row value") for part in parts]
+    if "otherwise" in key.model_fields_set and key.otherwise == "reject":
+        told = "a key over expressions, or with nulls that are the same, sets no row aside"
+        reader.complain(("keys", at, "otherwise"), told, 'write otherwise = "fail", or "warn"')
+    elif key.keep or key.copies != ALL:
+        told = "'keep' and 'copies' are of rows that are set aside, which such a key does not do"
+        reader.complain(("keys", at), told, "take them out")
+    elif all(node is not None for node in nodes):
+        found = [node for node in nodes if node is not None]
+        columns = tuple(dict.fromkeys(name for node in found for name in node.columns()))
+        if not columns:
+            reader.complain(path, "the key uses no column, so that it is the same for every row", "name a column")
+            return
+        told = ", nulls being the same" * (key.nulls != "distinct")
+        name = f"key ({', '.join(key.columns)}) never repeats{told}"
+        otherwise = "fail" if key.otherwise == "reject" else key.otherwise
+        yield Check(
+            name, "key", columns, otherwise, path, key.tolerate, parts=tuple(zip(key.columns, found, strict=True)),
+            nulls=key.nulls != "distinct",
+        )  # fmt: skip
 
 
 def _orderly(reader: Reader, at: int, key: Key, charter: Charter) -> bool:
@@ -88,7 +119,7 @@ def _orderly(reader: Reader, at: int, key: Key, charter: Charter) -> bool:
             told = f"'{key.by}' is {kind}, which does not say what comes last"
             reader.complain(("keys", at, "by"), told, "name a number or a moment")
             return False
-    rejecting = [each for each in charter.keys if each.otherwise == "reject"]
+    rejecting = [each for each in charter.keys if each.sets_aside(charter.columns)]
     if key.keep not in {None, "first"} and len(rejecting) > 1:
         told = f'keep = "{key.keep}" needs a charter in which no other key sets rows aside'
         reader.complain(("keys", at, "keep"), told, 'write otherwise = "fail" at the other')
@@ -99,8 +130,24 @@ def _orderly(reader: Reader, at: int, key: Key, charter: Charter) -> bool:
 def _references(reader: Reader, charter: Charter) -> Iterator[Check]:
     for at, reference in enumerate(charter.references):
         path: Path = ("references", at, "columns")
-        if known(reader, path, reference.columns, charter):
-            name = f"{', '.join(reference.columns)} is listed in {reference.listed_in}"
-            listed = (reference.table, tuple(reference.listed))
-            columns = tuple(reference.columns)
-            yield Check(name, "reference", columns, reference.otherwise, path, reference.tolerate, listed_in=listed)
+        if not known(reader, path, reference.columns, charter):
+            continue
+        if reference.otherwise == "reject" and reference.table == charter.table:
+            told = "rows that other rows of the same delivery list cannot be set aside before all are in"
+            reader.complain(("references", at, "otherwise"), told, 'write otherwise = "fail"')
+        columns = tuple(reference.columns)
+        base = Check(
+            f"{', '.join(columns)} is listed in {reference.told}", "reference", columns, reference.otherwise, path,
+            reference.tolerate, listed_in=(reference.table, tuple(reference.listed)), place=reference.place,
+        )  # fmt: skip
+        if not isinstance(reference.listed_in, ListFile):
+            yield base
+            continue
+        file, kinds = reference.listed_in, charter.kinds()
+        rows = zip(*file.values, strict=True)
+        found = [
+            column_values(reader, ("references", at, "listed_in"), kinds[name], cells, file.file)
+            for name, cells in zip(columns, rows, strict=True)
+        ]
+        if all(cells is not None for cells in found):
+            yield replace(base, listed=tuple(tuple(cells or ()) for cells in found))

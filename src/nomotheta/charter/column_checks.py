@@ -39,7 +39,7 @@ def column_checks(reader: Reader, charter: Charter, name: str, kind: Kind) -> It
     if column.between:
         yield from _between(reader, base, kind, made, column.between)
     if column.among:
-        values = _values(reader, (*base, "among"), kind, column.among.values, column.among.file)
+        values = column_values(reader, (*base, "among"), kind, column.among.values, column.among.file)
         if values:
             shown = ", ".join(str(value) for value in column.among.values[:6]) + (", …" if len(values) > 6 else "")
             shown = f"the values in {column.among.file}" if column.among.file else shown
@@ -54,7 +54,7 @@ def column_checks(reader: Reader, charter: Charter, name: str, kind: Kind) -> It
 def _between(reader: Reader, base: Path, kind: Kind, made: Callable[..., Check], of: Between) -> Iterator[Check]:
     name = str(base[-1])
     bounds = [None if raw == "" else raw for raw in of.values]
-    low, high = _values(reader, (*base, "between"), kind, bounds) or (None, None)
+    low, high = column_values(reader, (*base, "between"), kind, bounds) or (None, None)
     if low is not None or high is not None:
         least, most = bounds  # as they are written
         if low is not None and high is not None and low > high:
@@ -135,13 +135,13 @@ def _distinct(reader: Reader, base: Path, of: Distinct, charter: Charter) -> Ite
         yield Check(told, "whole", (name,), of.otherwise, (*base, "distinct"), node=node, over=of.over)
 
 
-def _values(
+def column_values(
     reader: Reader, path: Path, kind: Kind, raw: Sequence[Any], file: str | None = None
 ) -> list[Any] | None:  # fmt: skip
     """TOML values, or those of a file, as values of `kind`; None, and a complaint, where one does not fit."""
     made = value_written if file else value_of
     if kind.name == "binary":
-        reader.complain(path, f"{path[1]} is binary, and no values are listed of such", "take it out")
+        reader.complain(path, "no values are listed of binary columns", "take it out")
         return None
     try:
         return [None if value is None else instant(kind, made(kind, value), reader.zone) for value in raw]

@@ -36,7 +36,7 @@ class Compiled:
 
     def after(self) -> set[str]:
         """The tables that must be loaded before this one, because it refers to them."""
-        referred = {reference.table for reference in self.charter.references}
+        referred = {each.table for each in self.charter.references if each.table and each.place in {None, self.place}}
         return (referred | {rule.equals.table for rule in self.charter.rules if rule.equals and rule.equals.table}) - {
             self.charter.table
         }
@@ -68,7 +68,7 @@ def lint(reads: Sequence[Read], settings: Settings) -> tuple[dict[str, Compiled]
         )
     for read in by_table.values():
         problems += _listed(read, {name: each.charter for name, each in by_table.items()})
-        problems += _elsewhere(read, compiled) + _equals(read, compiled, settings)
+        problems += _elsewhere(read, compiled, settings) + _equals(read, compiled, settings)
     problems += _circles(compiled, by_table)
     return compiled, sorted(problems, key=lambda problem: (problem.file, problem.line))
 
@@ -122,7 +122,7 @@ def _deliveries(read: Read) -> list[Problem]:
 def repeats_untold(charter: Charter) -> str:
     """Why a file that comes again would be loaded again; empty where something tells."""
     delivery = charter.delivery
-    keyed = any(key.otherwise == "reject" for key in charter.keys)
+    keyed = any(key.sets_aside(charter.columns) for key in charter.keys)
     if delivery is None or charter.load.how != "append" or keyed or (delivery.daily and not delivery.several):
         return ""
     what = "the files come by a wildcard" if delivery.several else "the file pattern has no {day}"
@@ -140,7 +140,7 @@ def _merging(read: Read) -> list[Problem]:
             read.source.problem(path, "rows are merged by a key, and there is none", 'add [[keys]] columns = ["…"]')
         ]
     found = []
-    if charter.keys[0].otherwise != "reject":
+    if not charter.keys[0].sets_aside(charter.columns):
         mend = 'write otherwise = "reject" at the first key, or leave it out'
         found.append(read.source.problem(path, "rows are merged by this key, so a delivery cannot have it twice", mend))
     for name in charter.keys[0].columns:
@@ -150,7 +150,7 @@ def _merging(read: Read) -> list[Problem]:
             what = f"rows are merged by '{name}', which may be blank; a blank cannot be a key"
             found.append(read.source.problem(("columns", name), what, 'write blank = "never"'))
     for at, key in enumerate(charter.keys[1:], 1):
-        if key.otherwise == "reject":
+        if key.sets_aside(charter.columns):
             what = f"a merge cannot set rows aside by a second key ({', '.join(key.columns)})"
             found.append(read.source.problem(("keys", at), what, 'write otherwise = "fail" at it'))
     return found
@@ -244,7 +244,7 @@ def _listed(read: Read, charters: Mapping[str, Charter]) -> list[Problem]:
     found = []
     for at, reference in enumerate(read.charter.references):
         other = charters.get(reference.table)
-        if other is None:
+        if other is None or (reference.place is not None and reference.place != other.place):
             continue
         path = ("references", at, "listed_in")
         kinds, own = other.kinds(), read.charter.kinds()
@@ -258,15 +258,20 @@ def _listed(read: Read, charters: Mapping[str, Charter]) -> list[Problem]:
     return found
 
 
-def _elsewhere(read: Read, compiled: Mapping[str, Compiled]) -> list[Problem]:
-    """A table is compared with those of its own place."""
+def _elsewhere(read: Read, compiled: Mapping[str, Compiled], settings: Settings) -> list[Problem]:
+    """A table is compared with those of its own place, unless another one is named."""
     own, found = compiled[read.charter.table].place, []
     for at, reference in enumerate(read.charter.references):
+        path = ("references", at, "listed_in")
         other = compiled.get(reference.table)
-        if other is not None and other.place != own:
+        if reference.place is not None and reference.place not in settings.places:
+            mend = did_you_mean(reference.place, settings.places, "declared places: " + ", ".join(settings.places))
+            told = f"no place '{reference.place}' in nomotheta.toml"
+            found.append(read.source.problem(("references", at, "place"), told, mend))
+        elif other is not None and reference.place is None and other.place != own:
             told = f"{reference.table} is in the place {other.place}, and {read.charter.table} in {own}"
-            mend = f"have {reference.table} loaded into {own}, too, and refer to that table"
-            found.append(read.source.problem(("references", at, "listed_in"), told, mend))
+            mend = f'write place = "{other.place}" beside it'
+            found.append(read.source.problem(path, told, mend))
     return found
 
 

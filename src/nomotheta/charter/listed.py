@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+from collections.abc import Sequence
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
@@ -20,8 +21,17 @@ def listed(folder: Path, file: str, column: str | None) -> list[str]:
     Raises:
         ValueError: the file is not there, cannot be read, or is not such a list; with the mend after a semicolon.
     """
+    return [value for (value,) in listed_rows(folder, file, None if column is None else [column])]
+
+
+def listed_rows(folder: Path, file: str, columns: Sequence[str] | None) -> list[tuple[str, ...]]:
+    """The same of several columns of a CSV file: each different row of their values.
+
+    Raises:
+        ValueError: as `listed`.
+    """
     text = text_of(folder, file, "the list")
-    values = _lines(text, file) if column is None else _column(text, file, column)
+    values = [(line,) for line in _lines(text, file)] if columns is None else _columns(text, file, columns)
     if not values:
         raise ValueError(f"the list '{file}' holds no values; write one in each line")
     if len(values) > MOST:
@@ -59,23 +69,25 @@ def _lines(text: str, file: str) -> list[str]:
     return lines
 
 
-def _column(text: str, file: str, column: str) -> list[str]:
+def _columns(text: str, file: str, columns: Sequence[str]) -> list[tuple[str, ...]]:
     try:
         header, *rows = [row for row in csv.reader(io.StringIO(text, newline=""), strict=True) if row]
     except (csv.Error, ValueError) as error:
         told = str(error) if isinstance(error, csv.Error) else "it is empty"
         raise ValueError(f"the list '{file}' is not a CSV file: {told}; correct it") from None
-    if header.count(column) != 1:
-        times = f"{header.count(column)} columns" if column in header else "no column"
-        raise ValueError(f"the list '{file}' has {times} called '{column}'; its columns: {', '.join(header)}")
-    at = header.index(column)
+    for column in columns:
+        if header.count(column) != 1:
+            times = f"{header.count(column)} columns" if column in header else "no column"
+            raise ValueError(f"the list '{file}' has {times} called '{column}'; its columns: {', '.join(header)}")
+    at = [header.index(column) for column in columns]
     for number, row in enumerate(rows, 2):
         if len(row) != len(header):
             raise ValueError(f"record {number} of the list '{file}' has {len(row)} fields, its header {len(header)}; "
                              "correct it")  # fmt: skip
-        if not row[at].strip():
-            raise ValueError(f"record {number} of the list '{file}' has a blank {column}; take it out")
-    return [row[at] for row in rows]
+        for place, column in zip(at, columns, strict=True):
+            if not row[place].strip():
+                raise ValueError(f"record {number} of the list '{file}' has a blank {column}; take it out")
+    return [tuple(row[place] for place in at) for row in rows]
 
 
 def value_written(kind: Kind, text: str) -> Any:

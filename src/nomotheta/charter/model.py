@@ -7,13 +7,15 @@ from __future__ import annotations
 
 import datetime
 import re
-from collections.abc import Sequence
-from typing import Annotated, Literal
+from collections.abc import Container, Mapping, Sequence
+from pathlib import Path
+from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, Field, field_validator, model_validator
+from pydantic import BaseModel, Field, ValidationInfo, field_validator, model_validator
 
 from nomotheta.charter.column import Column
 from nomotheta.charter.layout import Declared, DeclaredLayout
+from nomotheta.charter.listed import listed_rows
 from nomotheta.charter.rule import Rule
 from nomotheta.charter.tolerance import ALL, NONE, Otherwise, Tolerated
 from nomotheta.conditions import Kind
@@ -147,11 +149,13 @@ class Key(Declared):
 
     Of rows that repeat a key when they are loaded, one stays: the first, or the last (by a column, if one is named), or
     none. Those that equal it are copies, of which so many are allowed; the others are in conflict with it, and count as
-    rejected, unless `keep` is written and says which is right.
+    rejected, unless `keep` is written and says which is right. A column may be an expression, such as `lower(code)`;
+    `nulls` says, in the words of the SQL standard, whether two nulls are the same. Such keys set no rows aside.
     """
 
     columns: Annotated[list[str], Field(min_length=1)]
     otherwise: Otherwise = "reject"
+    nulls: Literal["distinct", "not distinct"] = "distinct"
     keep: Literal["first", "last", "none"] | None = None
     by: str | None = None
     copies: Tolerated = ALL
@@ -161,6 +165,14 @@ class Key(Declared):
     def whole_row(self) -> bool:
         """Whether it stands for all that came in the file."""
         return self.columns == ["*"]
+
+    def sets_aside(self, columns: Container[str]) -> bool:
+        """Whether rows of a table with such columns that repeat it are set aside when they are loaded."""
+        return self.otherwise == "reject" and not self.is_worked_out(columns)
+
+    def is_worked_out(self, columns: Container[str]) -> bool:
+        """Whether it is more than the values of some columns, a null being no value."""
+        return not self.whole_row and (self.nulls != "distinct" or any(name not in columns for name in self.columns))
 
     @model_validator(mode="after")
     def _kept(self) -> Key:
@@ -177,30 +189,63 @@ class Key(Declared):
         return self
 
 
+class ListFile(Declared):
+    """A list in a file that is kept with the charters; what it holds becomes `values`, a row for each entry."""
+
+    file: str
+    columns: Annotated[list[str], Field(min_length=1)] | None = None
+    values: list[list[str]] = Field(default=[])
+
+    @model_validator(mode="before")
+    @classmethod
+    def _read(cls, given: Any, info: ValidationInfo) -> Any:
+        if not isinstance(given, Mapping) or not isinstance(given.get("file"), str):
+            return given  # which is told by its types
+        if "values" in given:
+            raise ValueError("the values of a list are in its file; take 'values' out")
+        columns = given.get("columns")
+        if isinstance(columns, str):
+            columns = [columns]
+        if not isinstance(columns, list | None):
+            return given
+        folder = Path((info.context or {}).get("folder", "."))
+        rows = [list(row) for row in listed_rows(folder, given["file"], columns)]
+        return {**given, "columns": columns, "values": rows}
+
+
 class Reference(Declared):
-    """Columns whose values must be listed in another table."""
+    """Columns whose values must be listed: in another table, of this place or another, or in a file."""
 
     columns: Annotated[list[str], Field(min_length=1)]
-    listed_in: str
-    otherwise: Literal["fail", "warn"] = "fail"
+    listed_in: str | ListFile
+    place: str | None = None
+    otherwise: Otherwise = "fail"
     tolerate: Tolerated = NONE
 
     @field_validator("listed_in")
     @classmethod
-    def _form(cls, value: str) -> str:
-        if not re.fullmatch(r"[^()]+\([^()]+\)", value):
+    def _form(cls, value: str | ListFile) -> str | ListFile:
+        if isinstance(value, str) and not re.fullmatch(r"[^()]+\([^()]+\)", value):
             raise ValueError("this names no table and columns; write them as in sailings(code)")
         return value
 
     @property
     def table(self) -> str:
-        """The table that lists the values."""
-        return self.listed_in.split("(")[0].strip()
+        """The table that lists the values; empty where a file does."""
+        return self.listed_in.split("(")[0].strip() if isinstance(self.listed_in, str) else ""
 
     @property
     def listed(self) -> list[str]:
         """Its columns, in the order of `columns`."""
+        if isinstance(self.listed_in, ListFile):
+            return self.listed_in.columns or [self.listed_in.file]
         return [name.strip() for name in self.listed_in.split("(")[1].rstrip(") ").split(",")]
+
+    @property
+    def told(self) -> str:
+        """Where they are listed, in words."""
+        where = self.listed_in if isinstance(self.listed_in, str) else self.listed_in.file
+        return where + (f" in {self.place}" if self.place else "")
 
     @model_validator(mode="after")
     def _pairs(self) -> Reference:
@@ -208,6 +253,8 @@ class Reference(Declared):
             raise ValueError(
                 f"{len(self.columns)} columns cannot be listed in {len(self.listed)}; name as many on both sides"
             )
+        if self.place is not None and not self.table:
+            raise ValueError("a list in a file is in no place; take 'place' out")
         return self
 
 
@@ -227,7 +274,7 @@ class Charter(Declared):
 
     def real_keys(self) -> list[Key]:
         """The keys that name columns."""
-        return [key for key in self.keys if not key.whole_row]
+        return [key for key in self.keys if not key.whole_row and not key.is_worked_out(self.columns)]
 
     def kinds(self) -> dict[str, Kind]:
         """The kind of every column that has one."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import numpy as np
@@ -13,26 +13,35 @@ from nomotheta.conditions import own, quoted
 from nomotheta.errors import PlaceError
 from nomotheta.keys import Ints
 from nomotheta.keys.hashing import BATCH, ROW, Hasher
-from nomotheta.load.glance import broken_at_a_glance
+from nomotheta.load.glance import Bools, broken_at_a_glance
 from nomotheta.place.render import Now, Renderer
+from nomotheta.rules.listing import unlisted
 
 
 class Engine(Hasher):
     """Judges batches by some checks, as of a moment."""
 
-    def __init__(self, checks: Sequence[Check], now: Now) -> None:
+    def __init__(self, checks: Sequence[Check], now: Now, lists: Mapping[str, Any] | None = None) -> None:
         super().__init__()
-        self.checks, self.now = checks, now
+        self.checks, self.now, self.lists = checks, now, lists or {}  # the values that references allow, by their names
 
     def broken(self, table: Any) -> dict[int, Ints]:
         """By the number of each check that some rows of an Arrow table break: those rows."""
         if not table.num_rows:
             return {}
-        seen = [broken_at_a_glance(check, table) for check in self.checks]
+        seen = [self._seen(check, table) for check in self.checks]
         found = self._judged(table, [at for at, broken in enumerate(seen) if broken is None])
         return found | {
             at: np.flatnonzero(broken) for at, broken in enumerate(seen) if broken is not None and broken.any()
         }
+
+    def _seen(self, check: Check, table: Any) -> Bools | None:
+        """For each row whether it breaks a check, where that is told without the condition; else None."""
+        if check.name not in self.lists:
+            return broken_at_a_glance(check, table)
+        broken = np.zeros(table.num_rows, np.bool_)
+        broken[unlisted(table, self.lists[check.name], self)] = True
+        return broken
 
     def _judged(self, table: Any, chosen: Sequence[int]) -> dict[int, Ints]:
         """The rows that break the chosen checks, by the checks' numbers."""

@@ -28,6 +28,7 @@ from nomotheta.load.sent import Sent
 from nomotheta.load.work import Plan, Worked, constants, loaded_schema
 from nomotheta.place.base import Place, PlaceColumn
 from nomotheta.place.render import Now
+from nomotheta.rules.listing import listed_values
 from nomotheta.source.base import SourceFile
 from nomotheta.source.delivery import ArrivedFile
 from nomotheta.source.formats import open_file
@@ -81,11 +82,24 @@ class Stream:
         checks = [check for check in self.compiled.checks if check.on_rows and check.otherwise == "reject"]
         within = [self.compiled.within] if self.compiled.within is not None else []
         # what cannot be stored is refused by the kinds themselves, before any condition
-        return Engine([*within, *(check for check in checks if check.sort != "text_length")], self.now)
+        references = self._references
+        kinds = self.compiled.charter.kinds()
+        lists = {
+            check.name: listed_values(check, [kinds[name] for name in check.columns], self.place, self.order.around)
+            for check in references
+        }
+        rows = [check for check in checks if check.sort != "text_length"]
+        return Engine([*within, *rows, *references], self.now, lists)
+
+    @property
+    def _references(self) -> list[Check]:
+        """Those that set rows aside whose values are not listed."""
+        return [each for each in self.compiled.checks if each.sort == "reference" and each.otherwise == "reject"]
 
     def incoming(self, rejects: RejectFile, before: int) -> tuple[Iterator[Any], Any]:
         """The rows that go into a table that has so many, as record batches, and their Arrow schema."""
         named = self.place.names_rows(self.compiled.charter.table)  # before it is busy with the rows
+        self.engine  # noqa: B018 - which asks for the lists that references need
         self.repeats = self._known(before)
         return self._accepted(rejects, named=named), loaded_schema(self.compiled.charter)
 

@@ -421,6 +421,7 @@ _CONTRARY = {
     "case": (" is in ", " is not in "),
     "trimmed": (" has no white space ", " has white space "),
     "length": (" has ", " does not have "),
+    "reference": (" is listed in ", " is not listed in "),
 }
 
 

@@ -12,7 +12,7 @@ from nomotheta.kinds.show import show
 from nomotheta.place.base import Place, PlaceColumn
 from nomotheta.place.render import Now
 from nomotheta.rules.finding import HIDDEN
-from nomotheta.rules.lists import repeats_of
+from nomotheta.rules.lists import exactly, repeats_of
 from nomotheta.rules.shape import existing
 from nomotheta.tabular import Tabular
 
@@ -209,7 +209,7 @@ class _TableLook:
         return HIDDEN if name in self.private and value is not None else show(value)
 
     def repeats(self, key: Sequence[str]) -> int:
-        sql, _ = repeats_of(self.place, self.table, key, self.shape)
+        sql, _ = repeats_of(self.place, self.table, exactly(self.place, key, self.shape))
         return int(next(iter(self.place.fetch(sql).to_pylist()[0].values())))
 
     def counted(self, name: str, rows: str) -> Counted:

@@ -2,18 +2,21 @@
 
 from __future__ import annotations
 
+import contextlib
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
+import pyarrow as pa
+
 from nomotheta.charter import Check
 from nomotheta.conditions import PARAMETERS, own, quoted
 from nomotheta.place.base import Place, PlaceColumn
 from nomotheta.place.few import Answer
-from nomotheta.rules.finding import Finding, Samples, samples_of
+from nomotheta.rules.finding import Finding, Samples, Verdict, samples_of
 from nomotheta.rules.question import BREAKS, SAMPLES, Question, Scope
-from nomotheta.rules.shape import comparable, existing, held_as
+from nomotheta.rules.shape import existing, held_as
 
 if TYPE_CHECKING:
     from nomotheta.rules.anew import Anew
@@ -26,56 +29,98 @@ _PARAMETERS = re.compile(
 
 
 def repeats_of(
-    asked: Place | Anew, table: str, columns: Sequence[str], shape: Mapping[str, PlaceColumn], *, nulls: bool = False
+    asked: Place | Anew, table: str, parts: Mapping[str, str], *, nulls: bool = False
 ) -> tuple[str, str]:  # fmt: skip
     """The statements that count the rows whose key another row has, and that list such keys; null is not a key.
 
     Args:
         asked: who answers.
         table: whose rows.
-        columns: the key.
-        shape: the table's columns.
+        parts: the values of the key in SQL, as they are compared, by their names.
         nulls: whether null is a value as any other.
     """
-    present = [f"{quoted(name)} IS NOT NULL" for name in columns]
+    present = [f"{sql} IS NOT NULL" for sql in parts.values()]
     rowset = asked.rowset(table, None if nulls else " AND ".join(present))
-    exact = [asked.exactly(quoted(name), shape[name]) for name in columns]
-    named = ", ".join(f"{sql} AS {quoted(name)}" for sql, name in zip(exact, columns, strict=True))
-    groups = f"SELECT {named}, count(*) AS {_TIMES} {rowset} GROUP BY {', '.join(exact)} HAVING count(*) > 1"
+    named = ", ".join(f"{sql} AS {quoted(name)}" for name, sql in parts.items())
+    groups = f"SELECT {named}, count(*) AS {_TIMES} {rowset} GROUP BY {', '.join(parts.values())} HAVING count(*) > 1"
     return f"SELECT coalesce(sum({_TIMES} - 1), 0) AS {quoted(BREAKS)} FROM ({groups}) AS {_REPEATED}", groups
+
+
+def exactly(asked: Place | Anew, columns: Sequence[str], shape: Mapping[str, PlaceColumn]) -> dict[str, str]:
+    """Columns in SQL as they are compared, by their names."""
+    return {name: asked.exactly(quoted(name), shape[name]) for name in columns}
 
 
 def key(question: Question, check: Check) -> Finding:
     """Rows whose key another row of the table has."""
-    scope = question.scope_of(check)
-    sql, groups = repeats_of(
-        question.asked, question.table, check.columns, question.shape, nulls=check.whole_row
-    )  # fmt: skip
-    breaks = int(question.asked.answer(sql).first()[BREAKS])
+    with question.read_by_us() if question.any_differs([node for _, node in check.parts]) else contextlib.nullcontext():
+        return _key(question, check)
+
+
+def _key(question: Question, check: Check) -> Finding:
+    asked = question.asked
+    parts = {name: asked.render(node, question.now) for name, node in check.parts}
+    parts = parts or exactly(asked, check.columns, question.shape)
+    sql, groups = repeats_of(asked, question.table, parts, nulls=check.whole_row or check.nulls)
+    breaks = int(asked.answer(sql).first()[BREAKS])
     rows = question.count(Scope())
 
     def samples() -> Samples:
-        listed = ", ".join(quoted(name) for name in check.columns)
-        found = question.asked.answer(f"{groups} ORDER BY {_TIMES} DESC, {listed} LIMIT {SAMPLES}")
-        return samples_of(Answer((*found.columns[:-1], "times"), found.rows), question.private)
+        found = asked.answer(f"{groups} ORDER BY {_TIMES} DESC, {', '.join(map(quoted, parts))} LIMIT {SAMPLES}")
+        private = {name for name, node in check.parts if question.private & set(node.columns())}
+        return samples_of(Answer((*found.columns[:-1], "times"), found.rows), question.private | private)
 
     finding = question.counted_finding(check, breaks, rows, sql, samples)
-    return finding if scope.where is None else replace(finding, over="table")
+    return finding if question.scope_of(check).where is None else replace(finding, over="table")
 
 
 def reference(question: Question, check: Check) -> Finding:
-    """Rows whose values no row of another table lists."""
+    """Rows whose values are not listed where they should be."""
+    elsewhere = check.place is not None and check.place != question.place.name
+    finding = _fetched(question, check) if elsewhere or check.listed is not None else _compared(question, check)
+    table = check.listed_in[0] if check.listed_in else ""
+    told = question.around.stale(table, check.place or question.place.name) if question.around and table else ""
+    if not told:
+        return finding
+    verdict: Verdict = "warn" if finding.verdict == "pass" else finding.verdict
+    return replace(finding, verdict=verdict, message="; ".join(filter(None, [finding.message, told])))
+
+
+def _fetched(question: Question, check: Check) -> Finding:
+    """The different values that refer, and those that are listed elsewhere, are compared here."""
+    from nomotheta.keys.hashing import Hasher  # only now: most references are within one place
+    from nomotheta.rules.anew import as_kind
+    from nomotheta.rules.listing import listed_values, unlisted
+
+    kinds, asked = [question.declared(check, name) for name in check.columns], question.asked
+    parts = exactly(asked, check.columns, question.shape)
+    named = ", ".join(f"{sql} AS {quoted(name)}" for name, sql in parts.items())
+    scope = question.scope_of(check)
+    where = question.where(scope, *(f"{quoted(name)} IS NOT NULL" for name in check.columns))
+    rowset = asked.rowset(question.table, where)
+    sql = f"SELECT {named}, count(*) AS {_TIMES} {rowset} GROUP BY {', '.join(parts.values())}"
+    found = asked.fetch(sql)
+    have = {name: as_kind(found.column(at), kind) for at, (name, kind) in enumerate(zip(parts, kinds, strict=True))}
+    values = listed_values(check, kinds, question.place, question.around)
+    times = [int(each) for each in found.column(len(parts)).to_pylist()]
+    unknown = unlisted(pa.table(have), values, Hasher()).tolist()
+    breaks = sum(times[at] for at in unknown)
+    few = sorted(unknown, key=lambda at: -times[at])[:SAMPLES]
+    rows = [(*(column[at].as_py() for column in have.values()), times[at]) for at in few]
+    examples = Answer((*check.columns, "times"), rows)
+    return question.counted_finding(
+        check, breaks, question.count(scope), sql, lambda: samples_of(examples, question.private)
+    )
+
+
+def _compared(question: Question, check: Check) -> Finding:
+    """Those that no row of another table of the place lists."""
+    from nomotheta.rules.listing import check_comparable
+
     assert check.listed_in is not None  # noqa: S101
     table, listed = check.listed_in
     there = {column.name: column for column in existing(question.place, table)}
-    missing = [name for name in listed if name not in there]
-    if missing:
-        return question.made(check, verdict="error", message=f"{table} has no column '{missing[0]}'")
-    for name, other in zip(check.columns, listed, strict=True):
-        have, kind = there[other].kind, question.declared(check, name)
-        if not comparable(there[other], kind):
-            told = f"{name} is {kind}, and {table}.{other} is {have}: such values cannot be compared"
-            return question.made(check, verdict="error", message=told)
+    check_comparable(check, [question.declared(check, name) for name in check.columns], there)
     asked = _asked_with(question, check, table, listed, there)
     pairs = zip(check.columns, listed, strict=True)
     mine = asked.named(question.table)

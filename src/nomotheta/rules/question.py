@@ -41,6 +41,9 @@ class Surroundings(Protocol):
     def charter(self, table: str, place: str) -> Compiled | None:
         """The charter of another table in a place, where it has one."""
 
+    def stale(self, table: str, place: str) -> str:
+        """What is said of a list in a place whose file has changed since it was loaded; empty where none has."""
+
 
 class Question:
     """A table, its charter, and the rows that are asked about.
@@ -91,15 +94,20 @@ class Question:
 
     def differs(self, check: Check) -> bool:
         """Whether a condition may come to something else in the place than while rows are loaded."""
-        if self.asked is not self.place or check.node is None:
+        return check.node is not None and self.any_differs([check.node])
+
+    def any_differs(self, nodes: Sequence[Node]) -> bool:
+        """Whether any of some conditions or values may."""
+        if self.asked is not self.place:
             return False
-        columns = self.place.differs(check.node)
-        if not columns:
-            return columns is not None
+        found = [columns for node in nodes if (columns := self.place.differs(node)) is not None]
+        if not found or not all(found):
+            return bool(found)
+        letters = sorted({name for columns in found for name in columns})
         prints = self.place.fingerprint
-        other = " OR ".join(f"{prints.octets(name)} <> {prints.characters(name)}" for name in map(quoted, columns))
-        found = f"SELECT 1 AS {quoted(ROWS)} {self.place.rowset(self.table, other)} LIMIT 1"
-        return bool(self.place.ask(found).num_rows)
+        other = " OR ".join(f"{prints.octets(name)} <> {prints.characters(name)}" for name in map(quoted, letters))
+        sql = f"SELECT 1 AS {quoted(ROWS)} {self.place.rowset(self.table, other)} LIMIT 1"
+        return bool(self.place.ask(sql).num_rows)
 
     @contextlib.contextmanager
     def read_by_us(self) -> Iterator[None]:
@@ -141,8 +149,11 @@ class Question:
     def enforced(self, check: Check) -> Finding:
         """That of a check whose rows were set aside."""
         count = (self.set_aside or {}).get(check.name, 0)
-        message = f"{counted(count, 'row')} set aside at loading"
-        return self.made(check, verdict="pass", breaks=0, set_aside=count, message=message if count else "")
+        message = f"{counted(count, 'row')} set aside at loading" if count else ""
+        list_of = check.listed_in[0] if check.listed_in else ""
+        stale = self.around.stale(list_of, check.place or self.place.name) if self.around and list_of else ""
+        told = "; ".join(filter(None, [message, stale]))
+        return self.made(check, verdict="warn" if stale else "pass", breaks=0, set_aside=count, message=told)
 
     def absent(self, check: Check, names: Sequence[str]) -> Finding:
         """That of a check of columns that the table does not have."""

@@ -35,6 +35,7 @@ def order_of(context: Context, attempt: Attempt, place: Place, delivered: Delive
         load_no, context.identity, attempt.day, attempt.started, context.settings.time_zone, delivered.files,
         delivered.content, once, context.rejects_file(load_no), stated=delivered.stated,
         marks=tuple(mark.load_no for mark in marks), removal=_removal(attempt.compiled, delivered),
+        around=Around(context, place, tells=attempt.entry is not None),
     )  # fmt: skip
 
 
@@ -101,7 +102,7 @@ def carried_out(
     """The load itself; its rows are judged together with those that it mends or that mend it."""
     now = context.now(order.at, order.day, order.load_no)
     scope = scope_of_loads(context.ledger, compiled, [order.load_no])
-    around = Around(context)
+    around = Around(context, place, tells=attempt.entry is not None)
 
     def judged(set_aside: Mapping[str, int], one_by_one: bool, beside: str) -> list[Finding]:
         if beside:

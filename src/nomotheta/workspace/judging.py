@@ -27,7 +27,7 @@ def judge_table(context: Context, compiled: Compiled, place_name: str, day: date
             last = marks[-1].load_no if marks else None
             now = context.now(started, day or context.today(), last)
             load_scope = scope_of_loads(context.ledger, compiled, [last]) if last else None
-            findings = judge(place, compiled, now, Scope(), load_scope, around=Around(context))
+            findings = judge(place, compiled, now, Scope(), load_scope, around=Around(context, place))
             result = Judgement(table, place_name, "table", worst(findings), tuple(findings))
     except PlaceError as error:
         where = f"{error.where}: " if error.where else ""

@@ -145,7 +145,7 @@ def _unchanged(context: Context, attempt: Attempt, place: Place, chosen: Deliver
     compiled, since = attempt.compiled, chosen.since or 0
     scope = scope_of_loads(context.ledger, compiled, {each.load_no or since for each in chosen.left_out})
     now = context.now(attempt.started, attempt.day, since)
-    findings = judge(place, compiled, now, scope, scope, around=Around(context))
+    findings = judge(place, compiled, now, scope, scope, around=Around(context, place))
     before = context.ledger.load(since)
     warnings = before.warnings if before else ()
     told = f"unchanged since load {since}; nothing to do"

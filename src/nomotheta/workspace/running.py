@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime
 import time
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any
 
 from nomotheta.charter import Compiled
@@ -12,6 +12,7 @@ from nomotheta.errors import DeclarationError, DeliveryError, NomothetaError, Pl
 from nomotheta.events import Listener
 from nomotheta.ledger import LoadResult, RunResult, TableResult
 from nomotheta.rules.finding import gravest
+from nomotheta.workspace.around import is_stale
 from nomotheta.workspace.attempts import Attempt, entered, failed, rows_there
 from nomotheta.workspace.context import Context, moment
 from nomotheta.workspace.deliveries import NothingArrivedError, arrive, choose
@@ -44,7 +45,7 @@ class Running:
             self.results[table] = result = self._failed(table, self.place or "", error)
             told(result)
         with self.context.places.keeping():
-            for compiled in chosen:
+            for compiled in self._with_stale_lists(chosen):
                 self.results[compiled.charter.table] = result = self._table(compiled)
                 told(result)
         verdict = gravest(each.verdict for each in self.results.values())
@@ -53,6 +54,18 @@ class Running:
         run = RunResult(self.run_id, name, self.day, started, seconds, verdict, results)
         ledger.end_run(run)
         return run
+
+    def _with_stale_lists(self, chosen: Sequence[Compiled]) -> Iterator[Compiled]:
+        """The tables, each after the standing lists that it refers to and whose files have changed since their load."""
+        asked = {compiled.charter.table for compiled in chosen} | set(self.results)
+        for compiled in chosen:
+            place = self.place or compiled.place
+            for name in sorted(compiled.after() - asked):
+                listing = self.context.charters.known().get(name)
+                if listing is not None and is_stale(self.context, listing, place):
+                    asked.add(name)
+                    yield listing
+            yield compiled
 
     def _table(self, compiled: Compiled) -> TableResult:
         charter, place = compiled.charter, self.place or compiled.place
