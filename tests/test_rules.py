@@ -394,3 +394,151 @@ def test_keys_and_references_that_cannot_be_meant_are_refused(space: Space, keys
     run = space.run("lint")
 
     assert (run.code, told in run.text) == (2, True), run.text
+
+
+def excuse(rule_name: str, keys: str, until: str = "2126-12-31") -> str:
+    return f'[[excused]]\nrule = "{rule_name}"\nreason = "known since May"\nby = "Ana"\nuntil = {until}\n{keys}\n'
+
+
+def test_what_is_excused_is_counted_apart_and_counts_again_after_its_day(there: Space) -> None:  # noqa: F811
+    rows = drawn(10, 120)
+    there.charter(
+        COLUMNS.replace("[load]\n", '[load]\ntolerate = "all"\n').replace('kind = "integer"\n', 'kind = "integer"\nbetween = [0, 100]\n', 1)
+        + rule("fares", 'each = "fare < 60"') + excuse("fares", "where = \"port = 'SKE' or sold is null\"")
+        + excuse("fares", "where = \"port = 'Holm'\"") + excuse("fares", "where = \"port = 'x'\"", "2026-01-01")
+        + excuse("n is between 0 and 100", 'where = "n < -3"')
+        + rule("plenty", 'whole = "count(*) > 1000"') + excuse("plenty", "")
+        + rule("ports", 'whole = "count(*) > 20"\nby = ["port"]') + excuse("ports", "")
+        + rule("late", 'whole = "count(*) > 1001"') + excuse("late", "", "2026-01-01")
+        + '[[keys]]\ncolumns = ["lower(port)"]\n' + excuse("key (lower(port)) never repeats", 'where = "n > 30"')
+        + '[[references]]\ncolumns = ["port"]\nlisted_in = { file = "p.txt" }\notherwise = "warn"\n'
+        + excuse("port is listed in p.txt", "where = \"port = 'ske'\""), "t",
+    )  # fmt: skip
+    there.write("charters/p.txt", "SKE\n")
+    there.write(f"inbox/t-{DAY}.csv", written(rows))
+    kept = [row for row in rows if 0 <= row[0] <= 100 or row[0] < -3]
+    dear = [row for row in kept if row[2] is not None and row[2] >= 60]
+    excused = [row for row in dear if row[1] in {"SKE", "Holm"} or row[3] is None]
+    unlisted = [row for row in kept if row[1] not in {None, "SKE"}]
+
+    def repeats(some: list[Row]) -> int:
+        values = [row[1].lower() for row in some if row[1] is not None]
+        return len(values) - len(set(values))
+
+    expected = {
+        "fares": ("fail", len(dear) - len(excused), len(excused)), "plenty": ("pass", 0, 1), "late": ("fail", 1, 0),
+        "n is between 0 and 100": ("pass", 0, sum(row[0] < -3 for row in rows)),
+        "ports": ("pass", 0, sum(len(some) <= 20 for some in groups_of(kept, 1).values())),
+        "key (lower(port)) never repeats":
+            ("fail", repeats([row for row in kept if row[0] <= 30]), repeats(kept) - repeats([row for row in kept if row[0] <= 30])),
+        "port is listed in p.txt": ("warn", sum(row[1] != "ske" for row in unlisted), sum(row[1] == "ske" for row in unlisted)),
+    }  # fmt: skip
+    for at, found in enumerate(findings(there)):
+        assert {
+            name: (found[name]["verdict"], found[name]["breaks"], found[name]["excused"]) for name in expected
+        } == expected
+        assert found["fares"]["excuses"] == ["until 2126-12-31 by Ana: known since May"] * 2
+        assert "the excuse by Ana ended on 2026-01-01" in found["late"]["message"]
+        assert found["n is between 0 and 100"]["set_aside"] == (len(rows) - len(kept) if at == 0 else 0)
+    screen = there.run("judge", "t", "--day", str(DAY)).text
+    assert "excused until 2126-12-31 by Ana: known since May" in screen
+
+
+def test_rows_are_excused_by_their_keys(space: Space) -> None:
+    more = excuse("small", 'keys = ["T001", "T003"]')
+    space.charter(
+        'table = "t"\n[columns.code]\nkind = "text(4)"\n[columns.n]\nkind = "integer"\n[[keys]]\ncolumns = ["code"]\n'
+        + rule("small", 'each = "n < 3"') + more, "t",
+    )  # fmt: skip
+    space.sql("create table t (code varchar, n bigint)")
+    space.sql("insert into t values ('T001', 5), ('T002', 6), ('T003', 1), ('T004', 2)")
+
+    assert [(each["breaks"], each["excused"]) for each in [space.judge("t")["small"]]] == [(1, 1)]
+
+
+@pytest.mark.parametrize(
+    ("more", "told"),
+    [
+        (excuse("smal", ""), "did you mean 'small'?"),
+        (excuse("small", 'where = "m > 1"'), "no column 'm'"),
+        (excuse("many", 'where = "n > 1"'), "'many' is not about single rows"),
+        (excuse("small", "keys = [1]"), "rows are named by a key, and the charter has none"),
+        (excuse("n is integer", ""), "what cannot be stored cannot be excused"),
+        (excuse("small", 'where = "n > 1"\nkeys = [1]'), "make an excuse of each"),
+        (excuse("small", "", "'soon'"), "until: "),
+    ],
+)
+def test_an_excuse_that_cannot_be_meant_is_refused(space: Space, more: str, told: str) -> None:
+    rules = rule("small", 'each = "n < 3"') + rule("many", 'whole = "count(*) > 3"')
+    space.charter(f'table = "t"\n[columns.n]\nkind = "integer"\n{rules}{more}', "t")
+
+    run = space.run("lint")
+
+    assert (run.code, told in run.text) == (2, True), run.text
+
+
+MONEY = (
+    '[columns.load_no]\nfrom = "@load.no"\n'
+    + rule("fares", 'each = "fare >= 0"')
+    + rule("some", 'whole = "count(*) > 1"')
+)
+SALES = 'table = "{0}"\n{1}[columns.fare]\nkind = "decimal(6,2)"\n'
+
+
+def test_declarations_are_shared_by_name_or_by_the_names_of_tables(space: Space) -> None:
+    space.write("charters/rules/money.toml", MONEY)
+    space.charter('tables = ["sales_*"]\n' + rule("dear", 'each = "fare < 100"'), "dear")
+    space.charter(SALES.format("sales_a", 'use = ["rules/money.toml"]\n'), "a")
+    space.charter(SALES.format("sales_b", "") + rule("own", 'each = "fare < 7"'), "b")
+    space.charter(SALES.format("other", ""), "c")
+    for table in ("sales_a", "sales_b", "other"):
+        space.sql(f"create table {table} (fare decimal(6,2), load_no bigint)")
+        space.sql(f"insert into {table} values (-1, 1), (300, 1)")
+
+    broken = {table: [name for name, each in space.judge(table).items() if isinstance(each, dict) and each["breaks"]]
+              for table in ("sales_a", "sales_b", "other")}  # fmt: skip
+
+    assert broken == {"sales_a": ["fares", "dear"], "sales_b": ["own", "dear"], "other": []}
+
+
+@pytest.mark.parametrize(
+    ("shared", "told", "tables"),
+    [
+        (rule("fares", 'each = "fair >= 0"'), "charters/shared.toml:4: no column 'fair'", ["other"]),
+        (
+            "[[ruls]]\nname = 'x'\n",
+            "charters/shared.toml:2: unknown key 'ruls' in a file that charters share",
+            ["other"],
+        ),
+        (
+            rule("fares", 'each = "fare >= 0"\ntolerance = 3'),
+            "charters/shared.toml:5: unknown key 'tolerance'",
+            ["other"],
+        ),
+        ("[columns.x\n", "it is not valid TOML", []),
+    ],
+)
+def test_what_is_wrong_in_a_shared_file_is_told_there_and_stops_the_tables_that_it_is_for(
+    space: Space, shared: str, told: str, tables: list[str]
+) -> None:
+    space.write("charters/shared.toml", 'tables = ["sales_*"]\n' + shared)
+    space.charter(SALES.format("sales_a", ""), "a")
+    space.charter(SALES.format("other", ""), "c")
+    for table in ("sales_a", "other"):
+        space.sql(f"create table {table} (fare decimal(6,2))")
+
+    lint = space.run("lint")
+
+    assert (lint.code, told in lint.text) == (2, True), lint.text
+    assert [table for table in ("sales_a", "other") if space.run("judge", table).code != 2] == tables
+
+
+def test_a_shared_file_for_no_table_and_one_that_is_not_there_are_told(space: Space) -> None:
+    space.charter('tables = ["sale_*"]\n' + rule("x", 'each = "fare < 3"'), "shared")
+    space.charter(SALES.format("sales_a", 'use = ["rules/none.toml", "../x.toml"]\n'), "a")
+
+    told = space.run("lint").text
+
+    assert "charters/shared.toml:1: no table is called 'sale_*'" in told
+    assert "charters/a.toml:2: rules/none.toml: the file is not there" in told
+    assert "'../x.toml' is not kept with the charters" in told

@@ -3,11 +3,14 @@
 from nomotheta.charter.check import Check, Following
 from nomotheta.charter.column import FROM_PLACE, SYSTEM_COLUMNS, Column
 from nomotheta.charter.declared import changed_keys, declared, version_of
+from nomotheta.charter.excused import Excuse
 from nomotheta.charter.lint import Compiled, in_order, lint, repeats_untold
 from nomotheta.charter.model import Charter, Delivery, Stated
 from nomotheta.charter.proposal import Proposal, ProposedColumn, proposal_text
-from nomotheta.charter.read import Problem, Read, read_charter, read_settings
+from nomotheta.charter.read import Problem, Read, read_settings, read_source
+from nomotheta.charter.read_charter import read_charter
 from nomotheta.charter.settings import Settings, Tell
+from nomotheta.charter.shared import Shared, is_shared, shared_of, unreadable_shared
 from nomotheta.charter.tolerance import Tolerance
 from nomotheta.charter.values import instant, value_of
 
@@ -19,12 +22,14 @@ __all__ = [
     "Column",
     "Compiled",
     "Delivery",
+    "Excuse",
     "Following",
     "Problem",
     "Proposal",
     "ProposedColumn",
     "Read",
     "Settings",
+    "Shared",
     "Stated",
     "Tell",
     "Tolerance",
@@ -32,11 +37,15 @@ __all__ = [
     "declared",
     "in_order",
     "instant",
+    "is_shared",
     "lint",
     "proposal_text",
     "read_charter",
     "read_settings",
+    "read_source",
     "repeats_untold",
+    "shared_of",
+    "unreadable_shared",
     "value_of",
     "version_of",
 ]

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any, Literal
 
+from nomotheta.charter.excused import Excuse
 from nomotheta.charter.positions import Path
 from nomotheta.charter.rule import Equals, Usual
 from nomotheta.charter.tolerance import ALL, NONE, Otherwise, Tolerance
@@ -75,6 +76,7 @@ class Check:
     text: str = ""
     usual: Usual | None = None
     owners: tuple[str, ...] = ()
+    excuses: tuple[Excuse, ...] = ()
 
     @property
     def on_rows(self) -> bool:

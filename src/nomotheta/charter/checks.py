@@ -10,6 +10,7 @@ from dataclasses import replace
 
 from nomotheta.charter.check import Check
 from nomotheta.charter.column_checks import column_checks, column_values
+from nomotheta.charter.excuse import with_excuses
 from nomotheta.charter.model import Charter, Key, ListFile
 from nomotheta.charter.positions import Path
 from nomotheta.charter.read import Problem, Read
@@ -35,7 +36,7 @@ def charter_checks(read: Read, zone: str) -> tuple[list[Check], list[Problem]]:
     found += _references(reader, charter)
     found += rule_checks(reader, charter)
     _told_apart(reader, found)
-    return found, reader.problems
+    return with_excuses(reader, charter, found), reader.problems
 
 
 def _told_apart(reader: Reader, checks: Sequence[Check]) -> None:

@@ -64,7 +64,7 @@ def lint(reads: Sequence[Read], settings: Settings) -> tuple[dict[str, Compiled]
         layout = _layout(read.charter, settings)
         within = slice_check(read, condition)
         compiled[table] = Compiled(
-            read.charter, read.source.file, tuple(checks), layout, place, condition, within, read.source.text
+            read.charter, read.source.file, tuple(checks), layout, place, condition, within, read.source.whole
         )
     for read in by_table.values():
         problems += _listed(read, {name: each.charter for name, each in by_table.items()})

@@ -14,6 +14,7 @@ from typing import Annotated, Any, Literal
 from pydantic import BaseModel, Field, ValidationInfo, field_validator, model_validator
 
 from nomotheta.charter.column import Column
+from nomotheta.charter.excused import Excused
 from nomotheta.charter.layout import Declared, DeclaredLayout
 from nomotheta.charter.listed import listed_rows
 from nomotheta.charter.rule import Rule
@@ -262,6 +263,7 @@ class Charter(Declared):
     """What one table must be."""
 
     table: str
+    use: list[str] = Field(default=[])
     place: str | None = None
     about: str = ""
     owners: list[str] = Field(default=[])
@@ -271,6 +273,7 @@ class Charter(Declared):
     keys: list[Key] = Field(default=[])
     references: list[Reference] = Field(default=[])
     rules: list[Rule] = Field(default=[])
+    excused: list[Excused] = Field(default=[])
 
     def real_keys(self) -> list[Key]:
         """The keys that name columns."""

@@ -21,11 +21,15 @@ _ESCAPE = re.compile(r"\\(u[0-9A-Fa-f]{4}|U[0-9A-Fa-f]{8}|.)", re.S)
 
 @dataclass(frozen=True, slots=True)
 class Position:
-    """Line and column of a key, from 1; and where its value starts, as an offset into the text."""
+    """Line and column of a key, from 1, and where its value starts, as an offset into the text.
+
+    `file` is the one in which it stands, where that is another than the one that is read.
+    """
 
     line: int
     column: int
     value: int
+    file: str = ""
 
 
 def positions(text: str) -> dict[Path, Position]:

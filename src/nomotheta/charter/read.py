@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import tomllib
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from decimal import Decimal
 from pathlib import Path
 from typing import Any, TypeVar, get_args
@@ -24,13 +24,22 @@ Model = TypeVar("Model", bound=BaseModel)
 
 @dataclass(frozen=True, slots=True)
 class Problem:
-    """One complaint about a declaration. `excerpt` is the text it points into, with carets, or empty."""
+    """One complaint about a declaration. `excerpt` is the text it points into, with carets, or empty.
+
+    `charter` is the file of the charter that cannot be carried out because of it, where that is another one.
+    """
 
     file: str
     line: int
     what: str
     mend: str = ""
     excerpt: str = ""
+    charter: str = ""
+
+    @property
+    def of(self) -> str:
+        """The file of the charter that it is about."""
+        return self.charter or self.file
 
     def __str__(self) -> str:
         lines = [f"{self.file}:{self.line}: {self.what}"]
@@ -41,11 +50,12 @@ class Problem:
 
 @dataclass(frozen=True, slots=True)
 class Source:
-    """The text of a declaration, its name for messages, and where its keys stand."""
+    """The text of a declaration, its name for messages, where its keys stand, and the texts of files that it uses."""
 
     file: str
     text: str
     positions: Mapping[KeyPath, Position]
+    texts: Mapping[str, str] = field(default_factory=dict)
 
     def position(self, path: Sequence[str | int]) -> Position:
         """Where `path` stands, or the nearest key around it."""
@@ -57,7 +67,21 @@ class Source:
 
     def problem(self, path: Sequence[str | int], what: str, mend: str = "", excerpt: str = "") -> Problem:
         """A complaint at `path`."""
-        return Problem(self.file, self.position(path).line, what, mend, excerpt)
+        position = self.position(path)
+        return self.at(position, position.line, what, mend, excerpt)
+
+    def at(self, position: Position, line: int, what: str, mend: str = "", excerpt: str = "") -> Problem:
+        """A complaint at a line of the file in which something stands."""
+        return Problem(position.file or self.file, line, what, mend, excerpt, self.file if position.file else "")
+
+    def text_at(self, position: Position) -> str:
+        """The text of the file in which something stands."""
+        return self.texts.get(position.file, self.text)
+
+    @property
+    def whole(self) -> str:
+        """All that was written, with the files that it uses."""
+        return self.text + "".join(f"\n# {name}\n{text}" for name, text in self.texts.items())
 
 
 @dataclass(frozen=True, slots=True)
@@ -109,13 +133,6 @@ def parse(
         return model.model_validate(values, context={"folder": folder} if folder else None), []
     except ValidationError as error:
         return None, [_problem(model, each, source) for each in error.errors() if not _shadowed(each, error)]
-
-
-def read_charter(path: Path, name: str) -> tuple[Read | None, list[Problem]]:
-    """A charter, or None and what is wrong with it; `name` is used in messages."""
-    values, source = read_source(path, name)
-    charter, problems = parse(Charter, values, source, path.parent)
-    return (Read(charter, source) if charter else None), problems
 
 
 def read_settings(path: Path, name: str) -> tuple[Settings | None, Source, list[Problem]]:

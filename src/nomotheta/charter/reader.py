@@ -30,16 +30,18 @@ class Reader:
         try:
             return check(text, kinds, mode)
         except ConditionError as error:
-            line = self.read.source.position(path).line + self._line_within(path, text, error.start)
+            position = self.read.source.position(path)
+            line = position.line + self._line_within(path, text, error.start)
             excerpt = error.pointed(text)
             hint = _habit(text, error) or error.hint or _hint(error.what)
-            self.problems.append(Problem(self.read.source.file, line, error.what, hint, excerpt))
+            self.problems.append(self.read.source.at(position, line, error.what, hint, excerpt))
         return None
 
     def _line_within(self, path: Path, text: str, at: int) -> int:
         """How many lines below its key a place in a multi-line text stands."""
-        start = self.read.source.position(path).value
-        opened_on_next = self.read.source.text[start + 3 : start + 4] == "\n"
+        position = self.read.source.position(path)
+        start = position.value
+        opened_on_next = self.read.source.text_at(position)[start + 3 : start + 4] == "\n"
         return text.count("\n", 0, at) + opened_on_next if "\n" in text.strip() else 0
 
 

@@ -67,6 +67,22 @@ def among(name: str, kind: Kind, values: Sequence[Any]) -> Node:
     return _unified("in", [column(name, kind), *(constant(value, kind) for value in values)])
 
 
+def is_one_of_rows(columns: Sequence[tuple[str, Kind]], rows: Sequence[Sequence[Any]]) -> Node:
+    """Some columns together are one of `rows`."""
+    if len(columns) == 1:
+        return among(*columns[0], [row[0] for row in rows])
+    each = [
+        Node("and", [_compared("=", *column, value) for column, value in zip(columns, row, strict=True)], kind=BOOLEAN)
+        for row in rows
+    ]
+    return each[0] if len(each) == 1 else Node("or", each, kind=BOOLEAN)
+
+
+def excused(condition: Node, excuses: Sequence[Node]) -> Node:
+    """The condition, met as well by the rows that one of `excuses` is true for."""
+    return Node("or", [*(Node("is true", [each], kind=BOOLEAN) for each in excuses), condition], kind=BOOLEAN)
+
+
 def matches(name: str, pattern: Part) -> Node:
     """The whole text `name` matches `pattern`."""
     return Node("match", [column(name, TEXT)], value=(pattern, True), kind=BOOLEAN)

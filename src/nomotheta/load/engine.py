@@ -38,7 +38,7 @@ class Engine(Hasher):
     def _seen(self, check: Check, table: Any) -> Bools | None:
         """For each row whether it breaks a check, where that is told without the condition; else None."""
         if check.name not in self.lists:
-            return broken_at_a_glance(check, table)
+            return None if check.excuses else broken_at_a_glance(check, table)
         broken = np.zeros(table.num_rows, np.bool_)
         broken[unlisted(table, self.lists[check.name], self)] = True
         return broken

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
 
@@ -13,6 +13,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from nomotheta.charter import Check, Compiled
+from nomotheta.conditions import build
 from nomotheta.errors import counted
 from nomotheta.events import Listener, Progress
 from nomotheta.keys import InOrder, SeenKeys
@@ -80,6 +81,7 @@ class Stream:
     def engine(self) -> Engine:
         """Judges the conditions that set rows aside."""
         checks = [check for check in self.compiled.checks if check.on_rows and check.otherwise == "reject"]
+        checks = [each for check in checks if (each := self._but_for_excused(check)) is not None]
         within = [self.compiled.within] if self.compiled.within is not None else []
         # what cannot be stored is refused by the kinds themselves, before any condition
         references = self._references
@@ -90,6 +92,14 @@ class Stream:
         }
         rows = [check for check in checks if check.sort != "text_length"]
         return Engine([*within, *rows, *references], self.now, lists)
+
+    def _but_for_excused(self, check: Check) -> Check | None:
+        """A check that the rows pass which are excused today; None where all are."""
+        active = [excuse for excuse in check.excuses if excuse.holds(self.now.moment.date())]
+        if any(excuse.node is None for excuse in active):
+            return None
+        nodes = [excuse.node for excuse in active if excuse.node is not None]
+        return replace(check, node=build.excused(check.node, nodes)) if nodes and check.node is not None else check
 
     @property
     def _references(self) -> list[Check]:

@@ -9,7 +9,7 @@ from nomotheta.errors import counted, visible
 from nomotheta.ledger import RunResult, TableResult
 from nomotheta.load.balance import aside_told
 from nomotheta.reconcile import Reconciliation
-from nomotheta.report.words import STATES, gravest_first, headline, ordered, shown_text, todo, why, why_aside
+from nomotheta.report.words import STATES, gravest_first, headline, quiet, shown_text, telling, todo, why, why_aside
 
 
 def page(result: RunResult, now: datetime.datetime) -> str:
@@ -17,7 +17,7 @@ def page(result: RunResult, now: datetime.datetime) -> str:
     template = environment().get_template("page.html.j2")
     text: str = template.render(
         run=result, headline=headline(result), now=now, words=STATES, lines=_LINES, aside_told=aside_told, why=why,
-        todo=todo, ordered=ordered, gravest_first=gravest_first, why_aside=why_aside, account=_account,
+        todo=todo, telling=telling, quiet=quiet, gravest_first=gravest_first, why_aside=why_aside, account=_account,
         differing=_differing,
     )  # fmt: skip
     return text

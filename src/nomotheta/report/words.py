@@ -63,6 +63,16 @@ def ordered(findings: Sequence[Finding]) -> list[Finding]:
     return sorted(findings, key=lambda finding: _ORDER[finding.verdict])
 
 
+def telling(findings: Sequence[Finding]) -> list[Finding]:
+    """What is to be looked at: all that did not pass, the gravest first, and what is excused."""
+    return [finding for finding in ordered(findings) if finding.verdict != "pass" or finding.excused]
+
+
+def quiet(findings: Sequence[Finding]) -> list[Finding]:
+    """The others: what passed by itself."""
+    return [finding for finding in findings if finding.verdict == "pass" and not finding.excused]
+
+
 def gravest_first(tables: Sequence[TableResult]) -> list[TableResult]:
     """The tables that fail before those that pass."""
     return sorted(tables, key=lambda table: _ORDER[table.verdict])

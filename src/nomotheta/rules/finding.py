@@ -32,7 +32,8 @@ class Finding:
     """The verdict on one rule.
 
     `breaks` counts what broke it (rows; for a whole, 0 or 1) and `rows` what was looked at; both are None where it
-    could not be judged. `over` is `table` or `load N`. `sql` is the statement that counts the breaks.
+    could not be judged. `over` is `table` or `load N`. `excused` counts the known breaks that do not count, and
+    `excuses` says why; `owners` are those whom a break concerns. `sql` is the statement that counts the breaks.
     """
 
     rule: str
@@ -49,15 +50,20 @@ class Finding:
     over: str = "table"
     samples: Samples = NO_SAMPLES
     sql: str = ""
+    excused: int = 0
+    excuses: tuple[str, ...] = ()
+    owners: tuple[str, ...] = ()
     COLUMNS: ClassVar[Mapping[str, str]] = {
         "rule": "text", "sort": "text", "verdict": "text", "columns": "text", "breaks": "integer", "rows": "integer",
-        "set_aside": "integer", "message": "text", "because": "text", "otherwise": "text", "tolerate": "text",
-        "over": "text", "sql": "text",
+        "excused": "integer", "set_aside": "integer", "message": "text", "because": "text", "otherwise": "text",
+        "tolerate": "text", "over": "text", "owners": "text", "sql": "text",
     }  # fmt: skip
 
     def record(self) -> dict[str, Any]:
         """It as a row of a table: its values by `COLUMNS`, but for the samples."""
-        return {name: getattr(self, name) for name in self.COLUMNS} | {"columns": ", ".join(self.columns)}
+        return {name: getattr(self, name) for name in self.COLUMNS} | {
+            "columns": ", ".join(self.columns), "owners": ", ".join(self.owners)
+        }  # fmt: skip
 
 
 def samples_of(found: Answer, private: frozenset[str]) -> Samples:

@@ -12,6 +12,7 @@ from nomotheta.place.base import Place
 from nomotheta.place.render import Now
 from nomotheta.rules import lists, scan
 from nomotheta.rules.equal import equal
+from nomotheta.rules.excusing import excusing
 from nomotheta.rules.finding import Finding
 from nomotheta.rules.gaps import gaps
 from nomotheta.rules.groups import grouped
@@ -86,7 +87,8 @@ def _findings(question: Question) -> list[Finding]:
         with question.read_by_us() if differs else contextlib.nullcontext():
             judged = _together(question, [check for _, check in some], work)
         found |= {at: finding for (at, _), finding in zip(some, judged, strict=True)}
-    return [found[at] for at in sorted(found)]
+    checks = question.compiled.checks
+    return [excusing(question, checks[at], found[at]) for at in sorted(found)]
 
 
 def _together(question: Question, checks: Sequence[Check], work: Work) -> list[Finding]:

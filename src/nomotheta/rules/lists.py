@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from nomotheta.rules.anew import Anew
 
 _TIMES, _LISTED, _REPEATED = (quoted(own(word)) for word in ("times", "listed", "repeated"))
+Rest = Callable[["Place | Anew"], list[str]]  # the condition of the rows that are looked at, as who answers has it
 _PARAMETERS = re.compile(
     rf"""'(?:[^']|'')*'|"(?:[^"]|"")*"|`[^`]*`|--[^\n]*|/\*.*?\*/|(\$\w*\$).*?\1|::|(?<!\w):({"|".join(PARAMETERS)})\b""",
     re.S,
@@ -29,7 +30,7 @@ _PARAMETERS = re.compile(
 
 
 def repeats_of(
-    asked: Place | Anew, table: str, parts: Mapping[str, str], *, nulls: bool = False
+    asked: Place | Anew, table: str, parts: Mapping[str, str], where: str | None = None, *, nulls: bool = False
 ) -> tuple[str, str]:  # fmt: skip
     """The statements that count the rows whose key another row has, and that list such keys; null is not a key.
 
@@ -37,10 +38,11 @@ def repeats_of(
         asked: who answers.
         table: whose rows.
         parts: the values of the key in SQL, as they are compared, by their names.
+        where: the condition of the rows that are looked at, in SQL.
         nulls: whether null is a value as any other.
     """
-    present = [f"{sql} IS NOT NULL" for sql in parts.values()]
-    rowset = asked.rowset(table, None if nulls else " AND ".join(present))
+    present = [] if nulls else [f"{sql} IS NOT NULL" for sql in parts.values()]
+    rowset = asked.rowset(table, " AND ".join([*present, *([where] if where else [])]) or None)
     named = ", ".join(f"{sql} AS {quoted(name)}" for name, sql in parts.items())
     groups = f"SELECT {named}, count(*) AS {_TIMES} {rowset} GROUP BY {', '.join(parts.values())} HAVING count(*) > 1"
     return f"SELECT coalesce(sum({_TIMES} - 1), 0) AS {quoted(BREAKS)} FROM ({groups}) AS {_REPEATED}", groups
@@ -53,15 +55,25 @@ def exactly(asked: Place | Anew, columns: Sequence[str], shape: Mapping[str, Pla
 
 def key(question: Question, check: Check) -> Finding:
     """Rows whose key another row of the table has."""
-    with question.read_by_us() if question.any_differs([node for _, node in check.parts]) else contextlib.nullcontext():
-        return _key(question, check)
+    with question.read_by_us() if question.differs(check) else contextlib.nullcontext():
+        return _but_for_excused(question, check, _key)
 
 
-def _key(question: Question, check: Check) -> Finding:
+def _but_for_excused(question: Question, check: Check, work: Callable[[Question, Check, Rest], Finding]) -> Finding:
+    """What comes of a check when the rows that are excused are left out, and how much they break more."""
+    if question.excused(check) is None:
+        return work(question, check, lambda _: [])
+    every = work(question, check, lambda _: [])
+    rest = work(question, check, lambda by: [f"{question.excused(check, by)} = 0"])
+    return replace(rest, rows=every.rows, excused=(every.breaks or 0) - (rest.breaks or 0))
+
+
+def _key(question: Question, check: Check, rest: Rest) -> Finding:
     asked = question.asked
     parts = {name: asked.render(node, question.now) for name, node in check.parts}
     parts = parts or exactly(asked, check.columns, question.shape)
-    sql, groups = repeats_of(asked, question.table, parts, nulls=check.whole_row or check.nulls)
+    where = " AND ".join(rest(asked)) or None
+    sql, groups = repeats_of(asked, question.table, parts, where, nulls=check.whole_row or check.nulls)
     breaks = int(asked.answer(sql).first()[BREAKS])
     rows = question.count(Scope())
 
@@ -77,7 +89,9 @@ def _key(question: Question, check: Check) -> Finding:
 def reference(question: Question, check: Check) -> Finding:
     """Rows whose values are not listed where they should be."""
     elsewhere = check.place is not None and check.place != question.place.name
-    finding = _fetched(question, check) if elsewhere or check.listed is not None else _compared(question, check)
+    work = _fetched if elsewhere or check.listed is not None else _compared
+    with question.read_by_us() if question.differs(check) else contextlib.nullcontext():
+        finding = _but_for_excused(question, check, work)
     table = check.listed_in[0] if check.listed_in else ""
     told = question.around.stale(table, check.place or question.place.name) if question.around and table else ""
     if not told:
@@ -86,7 +100,7 @@ def reference(question: Question, check: Check) -> Finding:
     return replace(finding, verdict=verdict, message="; ".join(filter(None, [finding.message, told])))
 
 
-def _fetched(question: Question, check: Check) -> Finding:
+def _fetched(question: Question, check: Check, rest: Rest) -> Finding:
     """The different values that refer, and those that are listed elsewhere, are compared here."""
     from nomotheta.keys.hashing import Hasher  # only now: most references are within one place
     from nomotheta.rules.anew import as_kind
@@ -96,7 +110,7 @@ def _fetched(question: Question, check: Check) -> Finding:
     parts = exactly(asked, check.columns, question.shape)
     named = ", ".join(f"{sql} AS {quoted(name)}" for name, sql in parts.items())
     scope = question.scope_of(check)
-    where = question.where(scope, *(f"{quoted(name)} IS NOT NULL" for name in check.columns))
+    where = question.where(scope, *(f"{quoted(name)} IS NOT NULL" for name in check.columns), *rest(asked))
     rowset = asked.rowset(question.table, where)
     sql = f"SELECT {named}, count(*) AS {_TIMES} {rowset} GROUP BY {', '.join(parts.values())}"
     found = asked.fetch(sql)
@@ -113,7 +127,7 @@ def _fetched(question: Question, check: Check) -> Finding:
     )
 
 
-def _compared(question: Question, check: Check) -> Finding:
+def _compared(question: Question, check: Check, rest: Rest) -> Finding:
     """Those that no row of another table of the place lists."""
     from nomotheta.rules.listing import check_comparable
 
@@ -132,7 +146,7 @@ def _compared(question: Question, check: Check) -> Finding:
     present = " AND ".join(f"{quoted(name)} IS NOT NULL" for name in check.columns)
     absent = f"NOT EXISTS (SELECT 1 FROM {asked.named(table)} AS {_LISTED} WHERE {same})"
     scope = question.scope_of(check)
-    where = question.where(scope, present, absent, by=asked)
+    where = question.where(scope, present, absent, *rest(asked), by=asked)
     sql = f"SELECT count(*) AS {quoted(BREAKS)} {asked.rowset(question.table, where)}"
     breaks = int(asked.answer(sql).first()[BREAKS])
     return question.counted_finding(

@@ -8,7 +8,7 @@ from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, Protocol
 
-from nomotheta.charter import Check, Compiled
+from nomotheta.charter import Check, Compiled, Excuse
 from nomotheta.conditions import Kind, Node, own, quoted
 from nomotheta.errors import NomothetaError, PlaceError, counted, did_you_mean
 from nomotheta.place.base import Place
@@ -88,13 +88,26 @@ class Question:
 
     def is_enforced(self, check: Check) -> bool:
         """Whether rows that break it were set aside while they were loaded."""
-        return self.set_aside is not None and check.otherwise == "reject"
+        return self.set_aside is not None and check.otherwise == "reject" and not self.excuses(check)
+
+    def excuses(self, check: Check) -> list[Excuse]:
+        """The excuses of a check that count today."""
+        return [excuse for excuse in check.excuses if excuse.holds(self.now.moment.date())]
+
+    def excused(self, check: Check, by: Place | Anew | None = None) -> str | None:
+        """1 for a row that is excused by one of them, else 0, in SQL; None where none is for single rows."""
+        nodes = [excuse.node for excuse in self.excuses(check) if excuse.node is not None]
+        if not nodes:
+            return None
+        asked = by or self.asked
+        return f"CASE WHEN {' OR '.join(asked.render(node, self.now) for node in nodes)} THEN 1 ELSE 0 END"
 
     # ---- which rows, and who answers
 
     def differs(self, check: Check) -> bool:
         """Whether a condition may come to something else in the place than while rows are loaded."""
-        return check.node is not None and self.any_differs([check.node])
+        nodes = [check.node, *(excuse.node for excuse in check.excuses), *(node for _, node in check.parts)]
+        return self.any_differs([node for node in nodes if node is not None])
 
     def any_differs(self, nodes: Sequence[Node]) -> bool:
         """Whether any of some conditions or values may."""
@@ -143,6 +156,7 @@ class Question:
         base: dict[str, Any] = {
             "rule": check.name, "sort": check.sort, "columns": check.columns, "because": check.because,
             "otherwise": check.otherwise, "tolerate": str(check.tolerate), "over": self.scope_of(check).label,
+            "owners": check.owners,
         }  # fmt: skip
         return Finding(**(base | more))
 

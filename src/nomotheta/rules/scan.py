@@ -35,6 +35,10 @@ def _counted(question: Question, check: Check, name: str) -> list[str]:
         if check.where is not None:
             narrowed = question.asked.render(check.where, question.now)
             counted.append(f"count(CASE WHEN {narrowed} THEN 1 END) AS {quoted(f'{name} rows')}")
+        excused = question.excused(check)
+        if excused is not None:
+            unmet = f"NOT {condition} AND {excused} = 1"
+            counted.append(f"count(CASE WHEN {unmet} THEN 1 END) AS {quoted(f'{name} excused')}")
         return counted
     values = [
         f"{question.asked.render(node, question.now)} AS {quoted(f'{name} {at}')}"
@@ -49,16 +53,18 @@ def _read(question: Question, check: Check, row: Mapping[str, Any], name: str, s
     rows = int(row[ROWS])
     if check.sort == "whole":
         return _read_whole(question, check, row, name, sql)
-    breaks, rows = int(row[name]), int(row[f"{name} rows"]) if check.where is not None else rows
+    excused = question.excused(check)
+    left_out = int(row[f"{name} excused"]) if excused is not None else 0
+    breaks, rows = int(row[name]) - left_out, int(row[f"{name} rows"]) if check.where is not None else rows
     finding = question.made(
         check, verdict=verdict_of(check, breaks, rows), breaks=breaks, rows=rows, sql=sql,
-        message=message_of(check, breaks, rows),
+        message=message_of(check, breaks, rows), excused=left_out,
     )  # fmt: skip
     if not breaks:
         return finding
-    if check.sort == "blank":
+    if check.sort == "blank" and not left_out:
         finding = replace(finding, message=f"{finding.message}{_by_sort(question, check, scope, breaks)}")
-    condition = f"NOT {question.asked.render(check.node, question.now)}"
+    condition = f"NOT {question.asked.render(check.node, question.now)}" + (f" AND {excused} = 0" if excused else "")
     return replace(finding, samples=question.sampled(check.columns, question.where(scope, condition)))
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
 from typing import Any
@@ -12,11 +13,16 @@ from nomotheta.charter import (
     Problem,
     Read,
     Settings,
+    Shared,
     declared,
     in_order,
+    is_shared,
     lint,
     read_charter,
+    read_source,
     repeats_untold,
+    shared_of,
+    unreadable_shared,
     version_of,
 )
 from nomotheta.errors import DeclarationError, did_you_mean
@@ -34,31 +40,42 @@ class Charters:
     def _linted(self) -> tuple[dict[str, Compiled], list[Problem], list[str]]:
         reads: list[Read] = []
         problems: list[Problem] = []
-        names = []
-        for path in sorted((self.root / CHARTERS).glob("*.toml")):
-            name = f"{CHARTERS}/{path.name}"
-            names.append(name)
+        folder = self.root / CHARTERS
+        names = [path.name for path in sorted(folder.glob("*.toml"))]
+        also, charters = list[Shared](), list[str]()
+        for name in names:
             try:
-                read, found = read_charter(path, name)
+                values, source = read_source(folder / name, f"{CHARTERS}/{name}")
             except DeclarationError as error:
-                file, _, line = error.where.rpartition(":")
-                known = line.isdigit() and file == name
-                found = [Problem(name, int(line) if known else 1, error.what, error.mend)]
-                read = None
+                problems.append(_unreadable(f"{CHARTERS}/{name}", error))
+                text = (folder / name).read_bytes().decode(errors="replace") if (folder / name).is_file() else ""
+                seeming = unreadable_shared(problems[-1], text)
+                also += [seeming] if seeming else []
+                continue
+            if is_shared(values):
+                also.append(shared_of(values, source))
+                problems += also[-1].problems
+            else:
+                charters.append(name)
+        for name in charters:
+            read, found = read_charter(folder / name, f"{CHARTERS}/{name}", also)
             problems += found
             reads += [read] if read else []
+        problems += _for_nobody(also, [read.charter.table for read in reads]) if len(reads) == len(charters) else []
         compiled, more = lint(reads, self.settings)
-        return compiled, sorted(problems + more, key=lambda p: (p.file, p.line)), names
+        once = {(each.file, each.line, each.what, each.of): each for each in problems + more}
+        return compiled, sorted(once.values(), key=lambda p: (p.file, p.line)), [f"{CHARTERS}/{name}" for name in names]
 
     def lint(self) -> tuple[list[str], list[Problem]]:
         """The charters' files, and what is wrong with them; nothing of the data is touched."""
         _, problems, names = self._linted
-        return names, problems
+        once = {(each.file, each.line, each.what): each for each in problems}  # one that many charters share
+        return names, list(once.values())
 
     def known(self) -> Mapping[str, Compiled]:
         """The charters that can be carried out, by their tables, whatever is wrong with others."""
         compiled, problems, _ = self._linted
-        wrong = {problem.file for problem in problems}
+        wrong = {problem.of for problem in problems}
         return {table: each for table, each in compiled.items() if each.file not in wrong}
 
     def notes(self) -> list[str]:
@@ -83,7 +100,7 @@ class Charters:
                                    mend=f"write {CHARTERS}/NAME.toml; see the charter reference")  # fmt: skip
         unknown = [table for table in tables if table not in known]
         files = {known[table].file for table in tables if table in known}
-        relevant = problems if unknown or not tables else [each for each in problems if each.file in files]
+        relevant = problems if unknown or not tables else [each for each in problems if each.of in files]
         if relevant:
             raise declared_wrong(relevant)
         if unknown:
@@ -107,7 +124,7 @@ class Charters:
         known, problems, _ = self._linted
         by_file: dict[str, list[Problem]] = {}
         for problem in problems:
-            by_file.setdefault(problem.file, []).append(problem)
+            by_file.setdefault(problem.of, []).append(problem)
         if not by_file:
             return self.compiled(tables), {}
         table_of = {each.file: table for table, each in known.items()}
@@ -141,6 +158,22 @@ def declared_wrong(problems: Sequence[Problem]) -> DeclarationError:
     """What is wrong with declarations, as one error."""
     told = "\n".join(str(problem) for problem in problems)
     return DeclarationError(told, mend="")
+
+
+def _unreadable(name: str, error: DeclarationError) -> Problem:
+    file, _, line = error.where.rpartition(":")
+    return Problem(name, int(line) if line.isdigit() and file == name else 1, error.what, error.mend)
+
+
+def _for_nobody(also: Sequence[Shared], tables: Sequence[str]) -> list[Problem]:
+    """Shared files whose patterns match no table, which is more likely a slip than meant."""
+    found = []
+    for shared in also:
+        for at, pattern in enumerate(shared.tables):
+            if not any(replace(shared, tables=(pattern,)).is_for(table) for table in tables):
+                mend = did_you_mean(pattern, tables, "tables: " + ", ".join(tables))
+                found.append(shared.source.problem(("tables", at), f"no table is called '{pattern}'", mend))
+    return found
 
 
 def _private_read(compiled: Compiled) -> list[str]:

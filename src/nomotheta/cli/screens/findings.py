@@ -11,7 +11,7 @@ from rich.text import Text
 from nomotheta.cli.paint import GREEN, SIGNS, TONES, cell, indented, out, plain_table, rows_told, verdict_text
 from nomotheta.errors import counted, visible
 from nomotheta.ledger import Judgement
-from nomotheta.report.words import ordered
+from nomotheta.report.words import quiet, telling
 from nomotheta.rules.finding import Finding, Samples
 
 _OF_A_COLUMN = {"kind", "text_length", "blank", "between", "among", "pattern", "case", "trimmed", "length"}
@@ -24,8 +24,12 @@ def show_finding(console: Console, finding: Finding) -> None:
     if finding.message:
         line.append(f"  {visible(finding.message)}")
     console.print(indented(line, 2))
+    for told in finding.excuses:
+        console.print(indented(Text(visible(f"excused {told}"), "dim"), 4))
     if finding.because:
         console.print(indented(Text(finding.because, "dim"), 4))
+    if finding.owners and finding.verdict != "pass":
+        console.print(indented(Text(visible(f"concerns {', '.join(finding.owners)}"), "dim"), 4))
     if finding.samples.rows:
         console.print(indented(_samples(finding.samples), 4))
         more = (finding.breaks or 0) - len(finding.samples.rows)
@@ -55,6 +59,8 @@ def _show_judgement(console: Console, result: Judgement) -> None:
     rows = next((f.rows for f in result.findings if f.rows is not None and f.over == "table"), None)
     if rows is not None:
         counts = [f"{verdicts.count(each)} {each}" for each in ("error", "fail", "warn", "pass") if each in verdicts]
+        excused = sum(1 for finding in result.findings if finding.excused)
+        counts += [f"{excused} with excused breaks"] * bool(excused)
         title.append(f"  {rows_told(rows)} in {result.place}, {counted(len(verdicts), 'rule')}: {', '.join(counts)}")
     console.print(title)
     if result.message:
@@ -62,12 +68,12 @@ def _show_judgement(console: Console, result: Judgement) -> None:
         if result.mend:
             console.print(indented(Text(f"→ {visible(result.mend)}"), 2))
         return
-    broken = [finding for finding in ordered(result.findings) if finding.verdict != "pass"]
+    broken = telling(result.findings)
     for finding in broken:
         show_finding(console, finding)
     if broken:
         console.print()
-    _show_met(console, [finding for finding in result.findings if finding.verdict == "pass"])
+    _show_met(console, quiet(result.findings))
 
 
 def _show_met(console: Console, findings: Sequence[Finding]) -> None:

@@ -13,7 +13,7 @@ from nomotheta.cli.screens.findings import show_finding
 from nomotheta.errors import counted, visible
 from nomotheta.ledger import LoadResult, Undone
 from nomotheta.load.balance import Balance
-from nomotheta.report.words import STATES, ordered, why_aside
+from nomotheta.report.words import STATES, quiet, telling, why_aside
 from nomotheta.rules.finding import Finding
 
 _REJECTS = 10
@@ -47,11 +47,9 @@ def show_load(load: LoadResult) -> None:
     show_files_apart(console, load)
     for note in load.notes:
         console.print(Text(f"note   {visible(note)}", "dim"))
-    met = [finding for finding in load.findings if finding.verdict == "pass"]
-    for finding in ordered(load.findings):
-        if finding.verdict != "pass":
-            show_finding(console, finding)
-    _show_met_in_short(console, met)
+    for finding in telling(load.findings):
+        show_finding(console, finding)
+    _show_met_in_short(console, quiet(load.findings))
     show_set_aside(console, load)
 
 

@@ -14,7 +14,7 @@ from nomotheta.cli.screens.load import has_message, show_files_apart, show_messa
 from nomotheta.cli.screens.reconciliation import show_differences
 from nomotheta.errors import visible
 from nomotheta.ledger import RunResult, TableResult
-from nomotheta.report.words import gravest_first, headline, ordered, todo
+from nomotheta.report.words import gravest_first, headline, telling, todo
 from nomotheta.workspace.loading import WOULD_BE_LOADED
 
 
@@ -72,7 +72,7 @@ def _equal(table: TableResult) -> Text:
 
 def _show_details(console: Console, table: TableResult) -> None:
     load = table.load
-    broken = [finding for finding in ordered(load.findings) if finding.verdict != "pass"]
+    broken = telling(load.findings)
     differs = table.reconciliation is not None and table.reconciliation.verdict == "fail"
     told = has_message(load) and not (load.message == WOULD_BE_LOADED and load.verdict in {"pass", "warn"})
     if not (broken or differs or told or load.rejects or table.message or load.bad or load.warnings):
