@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import json
 import tomllib
 
+import jsonschema
 import pytest
 from pydantic import TypeAdapter
 
@@ -188,3 +190,67 @@ def test_a_share_is_met_to_the_very_row() -> None:
             most = permille * of // 1000
             assert share.allows(most, of), (permille, of)
             assert not share.allows(most + 1, of), (permille, of)
+
+
+SHORT_AND_LONG = """
+table = "t"
+[load]
+tolerate = "0.5%"
+[columns.a]
+kind = "text(9)"
+blank = { at_most = "2%", otherwise = "warn" }
+pattern = { value = "[a-z]+", case = "ignore" }
+case = "lower"
+trimmed = true
+length = [1, ""]
+among = { file = "a.txt" }
+distinct = { at_least = 2 }
+[columns.b]
+kind = "decimal(8,2)"
+blank = "never"
+between = [0, 9.5]
+among = { values = [1, 2], tolerate = 3 }
+[[keys]]
+columns = ["a"]
+[[references]]
+columns = ["a"]
+listed_in = { file = "a.txt" }
+[[rules]]
+name = "r"
+whole = "count(*)"
+equals = { table = "t", within = "1%" }
+[[rules]]
+name = "q"
+usual = "count(*)"
+[[excused]]
+rule = "r"
+reason = "x"
+by = "y"
+until = 2026-12-31
+"""
+NOT_BY_SCHEMA = [("[load]", "[laod]"), ('"never"', '"nevr"'), ('kind = "text(9)"', "kind = 9"), ('rule = "r"\n', ""),
+                 ('"0.5%"', '"some"'), ("at_least = 2", "atleast = 2"), ("trimmed = true", 'trimmed = "yes"')]  # fmt: skip
+
+
+def test_the_schema_of_charters_takes_what_the_program_takes_and_knows_slips(space: Space) -> None:
+    schemas = {name: json.loads(space.run("schema", name).out) for name in ("charter", "shared", "settings")}
+    known = {name: jsonschema.Draft202012Validator(schema) for name, schema in schemas.items()}
+    demo = space.root / "demo"
+    assert space.run("demo", str(demo)).code in {0, 1}
+
+    def errors(of: str, text: str) -> list[str]:
+        document = json.loads(json.dumps(tomllib.loads(text), default=str))
+        return [error.message for error in known[of].iter_errors(document)]
+
+    space.write("charters/a.txt", "1\n")
+    space.charter(SHORT_AND_LONG, "t")
+    assert errors("charter", SHORT_AND_LONG) == []
+    for path in sorted(demo.rglob("charters/*.toml")):
+        assert errors("charter", path.read_text()) == [], path
+    assert errors("settings", next(demo.rglob("nomotheta.toml")).read_text()) == []
+    assert errors("shared", 'tables = ["a"]\n[[rules]]\nname = "r"\neach = "a > 1"\n') == []
+    for right, wrong in NOT_BY_SCHEMA:
+        assert right in SHORT_AND_LONG
+        assert errors("charter", SHORT_AND_LONG.replace(right, wrong, 1)), wrong
+    told = space.run("schema", "chartr")
+    assert (told.code, "did you mean 'charter'?" in told.text) == (2, True)

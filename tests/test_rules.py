@@ -542,3 +542,22 @@ def test_a_shared_file_for_no_table_and_one_that_is_not_there_are_told(space: Sp
     assert "charters/shared.toml:1: no table is called 'sale_*'" in told
     assert "charters/a.toml:2: rules/none.toml: the file is not there" in told
     assert "'../x.toml' is not kept with the charters" in told
+
+
+def test_charters_are_held_against_the_real_tables(there: Space) -> None:  # noqa: F811
+    there.charter(COLUMNS, "t")
+    assert "t is not in warehouse yet" in there.run("lint", "--places").text
+    there.write(f"inbox/t-{DAY}.csv", written(drawn(11, 3)))
+    there.load(table="t")
+    assert there.run("lint", "--places").code == 0
+    wrong = COLUMNS.replace('columns.n]\nkind = "integer"', 'columns.n]\nkind = "uuid"').replace(
+        "columns.fare]", "columns.fair]"
+    )
+    there.charter(wrong + '[[references]]\ncolumns = ["port"]\nlisted_in = "harbours(code)"\n', "t")
+
+    run = there.run("lint", "--places")
+
+    assert run.code == 2
+    assert "charters/t.toml:6: in warehouse, 'n' is " in run.text
+    assert "charters/t.toml:10: in warehouse, it has no column 'fair' (did you mean 'fare'?)" in run.text
+    assert "charters/t.toml:22: there is no table 'harbours'" in run.text

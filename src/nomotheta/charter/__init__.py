@@ -9,6 +9,7 @@ from nomotheta.charter.model import Charter, Delivery, Stated
 from nomotheta.charter.proposal import Proposal, ProposedColumn, proposal_text
 from nomotheta.charter.read import Problem, Read, read_settings, read_source
 from nomotheta.charter.read_charter import read_charter
+from nomotheta.charter.schema import declared_schemas
 from nomotheta.charter.settings import Settings, Tell
 from nomotheta.charter.shared import Shared, is_shared, shared_of, unreadable_shared
 from nomotheta.charter.tolerance import Tolerance
@@ -35,6 +36,7 @@ __all__ = [
     "Tolerance",
     "changed_keys",
     "declared",
+    "declared_schemas",
     "in_order",
     "instant",
     "is_shared",

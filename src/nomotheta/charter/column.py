@@ -8,7 +8,15 @@ from decimal import Decimal
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
-from pydantic import BeforeValidator, Field, GetPydanticSchema, ValidationInfo, field_validator, model_validator
+from pydantic import (
+    BeforeValidator,
+    ConfigDict,
+    Field,
+    GetPydanticSchema,
+    ValidationInfo,
+    field_validator,
+    model_validator,
+)
 from pydantic_core import core_schema
 
 from nomotheta.charter.layout import Declared
@@ -69,9 +77,16 @@ class Between(CellRule):
     values: Annotated[list[Any], Field(min_length=2, max_length=2)]
 
 
+def _from_file(schema: dict[str, Any]) -> None:
+    """Values are written, or are in a file."""
+    schema["anyOf"] = [{"required": [key]} for key in ("values", "file")]
+    schema.pop("required", None)
+
+
 class Among(CellRule):
     """The only values that may be in a column; those of a `file` kept with the charters become `values`."""
 
+    model_config = ConfigDict(json_schema_extra=_from_file)
     values: Annotated[list[Any], Field(min_length=1)]
     file: str | None = None
     column: str | None = None
@@ -137,13 +152,13 @@ def _one_length(value: Any) -> Any:
     return {"values": value} if isinstance(value, list) else value
 
 
-def _short(key: str) -> BeforeValidator:
-    """Let `key = X` stand for `key = { value = X }`, and a list for `{ values = [...] }`."""
+def _short(key: str, of: type[CellRule], form: Any) -> BeforeValidator:
+    """Let `key = X` stand for `key = { value = X }`, and a list for `{ values = [...] }`; `form` is the type of X."""
 
     def widen(value: Any) -> Any:
         return {key: value} if isinstance(value, str | list) else value
 
-    return BeforeValidator(widen)
+    return BeforeValidator(widen, json_schema_input_type=of | form)
 
 
 SYSTEM_COLUMNS = {
@@ -174,13 +189,15 @@ class Column(Declared):
         | None
     ) = None
     value: Annotated[Any, BeforeValidator(_scalar)] = None
-    blank: Annotated[Blank, _short("value")] = Blank(value="allowed")
-    between: Annotated[Between | None, _short("values")] = None
-    among: Annotated[Among | None, _short("values")] = None
-    pattern: Annotated[Pattern | None, _short("value")] = None
-    case: Annotated[Case | None, _short("value")] = None
-    trimmed: Annotated[Trimmed | None, BeforeValidator(_flag)] = None
-    length: Annotated[Length | None, BeforeValidator(_one_length)] = None
+    blank: Annotated[Blank, _short("value", Blank, Literal["never", "allowed"])] = Blank(value="allowed")
+    between: Annotated[Between | None, _short("values", Between, list[Any])] = None
+    among: Annotated[Among | None, _short("values", Among, list[Any])] = None
+    pattern: Annotated[Pattern | None, _short("value", Pattern, str)] = None
+    case: Annotated[Case | None, _short("value", Case, Literal["upper", "lower"])] = None
+    trimmed: Annotated[Trimmed | None, BeforeValidator(_flag, json_schema_input_type=Trimmed | bool)] = None
+    length: Annotated[
+        Length | None, BeforeValidator(_one_length, json_schema_input_type=Length | int | list[int | str])
+    ] = None
     distinct: Distinct | None = None
     null_words: list[str] | None = None
     trim: bool | None = None

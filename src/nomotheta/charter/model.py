@@ -11,7 +11,7 @@ from collections.abc import Container, Mapping, Sequence
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, Field, ValidationInfo, field_validator, model_validator
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationInfo, field_validator, model_validator
 
 from nomotheta.charter.column import Column
 from nomotheta.charter.excused import Excused
@@ -193,8 +193,14 @@ class Key(Declared):
 class ListFile(Declared):
     """A list in a file that is kept with the charters; what it holds becomes `values`, a row for each entry."""
 
+    model_config = ConfigDict(json_schema_extra=lambda schema: schema["properties"].pop("values", None))
     file: str
-    columns: Annotated[list[str], Field(min_length=1)] | None = None
+    columns: Annotated[
+        list[str] | None,
+        BeforeValidator(
+            lambda given: [given] if isinstance(given, str) else given, json_schema_input_type=str | list[str]
+        ),
+    ] = None
     values: list[list[str]] = Field(default=[])
 
     @model_validator(mode="before")

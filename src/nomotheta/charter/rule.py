@@ -40,7 +40,7 @@ class Equals(Declared):
     whole: str | None = None
     query: str | None = None
     place: str | None = None
-    within: Annotated[Any, BeforeValidator(_within)] = None
+    within: Annotated[Any, BeforeValidator(_within, json_schema_input_type=str | float)] = None
 
     @model_validator(mode="after")
     def _one(self) -> Equals:
@@ -108,6 +108,12 @@ def _query(value: Any, info: ValidationInfo) -> Any:
     return text_of(Path((info.context or {}).get("folder", ".")), value["file"], "the query").strip().rstrip(";")
 
 
+class QueryFile(Declared):
+    """A query in a file that is kept with the charters."""
+
+    file: str
+
+
 class Rule(Declared):
     """One declared condition: on `each` row, on the `whole` or each group of it, or what `offenders` a query finds."""
 
@@ -118,8 +124,8 @@ class Rule(Declared):
     by: Annotated[list[str], Field(min_length=1)] | None = None
     equals: Equals | None = None
     without_gaps: Gaps | None = None
-    usual: Annotated[Usual | None, BeforeValidator(_usual)] = None
-    offenders: Annotated[str | None, BeforeValidator(_query)] = None
+    usual: Annotated[Usual | None, BeforeValidator(_usual, json_schema_input_type=Usual | str)] = None
+    offenders: Annotated[str | None, BeforeValidator(_query, json_schema_input_type=str | QueryFile)] = None
     over: Literal["load", "table"] | None = None
     otherwise: Otherwise = "fail"
     tolerate: Tolerated = NONE

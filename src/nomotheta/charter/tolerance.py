@@ -7,7 +7,7 @@ from decimal import Decimal
 from fractions import Fraction
 from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, BeforeValidator, ConfigDict
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field
 
 from nomotheta.errors import counted
 
@@ -49,4 +49,5 @@ def _tolerance(value: Any) -> Tolerance:
     raise ValueError('this is not a tolerance; write "none", a number of rows, a share such as "0.5%", or "all"')
 
 
-Tolerated = Annotated[Tolerance, BeforeValidator(_tolerance)]
+_WRITTEN = Annotated[str, Field(pattern=r"^(none|all|[0-9]+(\.[0-9]+)? *%)$")] | Annotated[int, Field(ge=0)]
+Tolerated = Annotated[Tolerance, BeforeValidator(_tolerance, json_schema_input_type=_WRITTEN)]

@@ -13,6 +13,7 @@ from contextlib import contextmanager
 import typer
 
 from nomotheta.errors import DeclarationError, NomothetaError
+from nomotheta.events import watch
 from nomotheta.interrupts import INTERRUPTED, raise_interrupts
 from nomotheta.secrets import scrubbed
 
@@ -40,6 +41,9 @@ def guarded(*, json: bool, verbose: bool = False) -> Iterator[None]:
     except Exception as error:
         _tell(_unforeseen(error), json=json)
         raise typer.Exit(3) from None
+    finally:
+        if verbose:  # the next command of this process, if there is one, is its own
+            watch(None)
 
 
 def run(arguments: Sequence[str]) -> int:

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 
-from nomotheta.charter import FROM_PLACE, Compiled
+from nomotheta.charter import FROM_PLACE, Charter, Compiled
 from nomotheta.conditions import Kind
 from nomotheta.errors import PlaceError, did_you_mean
 from nomotheta.kinds.show import show
@@ -29,18 +29,7 @@ def compare(place: Place, compiled: Compiled) -> Mapping[str, PlaceColumn]:
             raise
         mend = f"{error.mend}; or create it: nomotheta load {charter.table} --create"
         raise PlaceError(error.what, where=error.where, mend=mend) from None
-    wrong = []
-    for name, kind in charter.kinds().items():
-        column = there.get(name)
-        if charter.columns[name].from_ == FROM_PLACE:
-            continue
-        if column is None:
-            hint = did_you_mean(name, there)
-            wrong.append(f"it has no column '{name}'" + (f" ({hint})" if hint else ""))
-        elif kind.name not in column.also and (column.kind is None or not _takes(column.kind, kind)):
-            wrong.append(f"'{name}' is {column.type_name}, which does not hold {kind}")
-    extra = [name for name, column in there.items() if name not in charter.columns and not column.nullable]
-    wrong += [f"'{name}' may not be null, and the charter does not fill it" for name in extra]
+    wrong = [told for _, told in misfits(charter, there)]
     if wrong:
         raise PlaceError(
             f"the table cannot take what the charter loads: {'; '.join(wrong)}",
@@ -48,6 +37,22 @@ def compare(place: Place, compiled: Compiled) -> Mapping[str, PlaceColumn]:
             mend="change the charter's kinds, or the table",
         )  # fmt: skip
     return there
+
+
+def misfits(charter: Charter, there: Mapping[str, PlaceColumn]) -> Iterator[tuple[str, str]]:
+    """The columns of a table that cannot take what a charter loads, and why."""
+    for name, kind in charter.kinds().items():
+        column = there.get(name)
+        if charter.columns[name].from_ == FROM_PLACE:
+            continue
+        if column is None:
+            hint = did_you_mean(name, there)
+            yield name, f"it has no column '{name}'" + (f" ({hint})" if hint else "")
+        elif kind.name not in column.also and (column.kind is None or not _takes(column.kind, kind)):
+            yield name, f"'{name}' is {column.type_name}, which does not hold {kind}"
+    for name, column in there.items():
+        if name not in charter.columns and not column.nullable:
+            yield name, f"'{name}' may not be null, and the charter does not fill it"
 
 
 def _takes(have: Kind, kind: Kind) -> bool:

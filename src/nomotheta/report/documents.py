@@ -9,7 +9,7 @@ from typing import Any
 
 from pydantic import TypeAdapter
 
-from nomotheta.charter import Problem
+from nomotheta.charter import Problem, declared_schemas
 from nomotheta.ledger import Entry, Judgement, LoadResult, RunResult, ShownReject, Undone
 from nomotheta.peek import Look
 from nomotheta.peek.table import TableLook
@@ -202,7 +202,7 @@ def to_json(document: Any) -> str:
 
 
 def schemas() -> dict[str, str]:
-    """The JSON Schema (2020-12) of every document, by the name of its format."""
+    """The JSON Schema (2020-12) of every document, by the name of its format, and of what is declared."""
     found = {}
     for each in DOCUMENTS:
         schema = TypeAdapter(each).json_schema(mode="serialization")
@@ -211,4 +211,4 @@ def schemas() -> dict[str, str]:
         found[name.split("/")[1]] = json.dumps(
             {"$schema": "https://json-schema.org/draft/2020-12/schema", **schema}, indent=2
         )
-    return found
+    return found | {name: json.dumps(schema, indent=2) for name, schema in declared_schemas().items()}

@@ -34,6 +34,7 @@ class Charters:
 
     def __init__(self, root: Path, settings: Settings) -> None:
         self.root, self.settings = root, settings
+        self._reads: dict[str, Read] = {}
         self._declared: dict[str, tuple[str, dict[str, Any]]] = {}
 
     @cached_property
@@ -62,6 +63,7 @@ class Charters:
             problems += found
             reads += [read] if read else []
         problems += _for_nobody(also, [read.charter.table for read in reads]) if len(reads) == len(charters) else []
+        self._reads = {read.charter.table: read for read in reads}
         compiled, more = lint(reads, self.settings)
         once = {(each.file, each.line, each.what, each.of): each for each in problems + more}
         return compiled, sorted(once.values(), key=lambda p: (p.file, p.line)), [f"{CHARTERS}/{name}" for name in names]
@@ -71,6 +73,10 @@ class Charters:
         _, problems, names = self._linted
         once = {(each.file, each.line, each.what): each for each in problems}  # one that many charters share
         return names, list(once.values())
+
+    def reads(self) -> Mapping[str, Read]:
+        """The charters as they were read, by their tables."""
+        return self._linted and self._reads
 
     def known(self) -> Mapping[str, Compiled]:
         """The charters that can be carried out, by their tables, whatever is wrong with others."""

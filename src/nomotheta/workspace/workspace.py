@@ -90,6 +90,12 @@ class Workspace:
         """The charters' files, and what is wrong with them; nothing of the data is touched."""
         return self.charters.lint()
 
+    def lint_places(self) -> tuple[list[Problem], list[str], list[NomothetaError]]:
+        """The charters held against the real tables: what is wrong, worth knowing, and the places that are silent."""
+        from nomotheta.workspace.at_places import held_against_places
+
+        return held_against_places(self.context)
+
     def notes(self) -> list[str]:
         """What is right, but worth knowing: loads that cannot be taken out again, rules that read private values."""
         return self.charters.notes()

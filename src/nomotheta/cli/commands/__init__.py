@@ -5,11 +5,11 @@ from __future__ import annotations
 import importlib
 
 _MODULES = {
-    "starting": ("demo", "begin"), "looking": ("peek", "propose"), "declaring": ("lint", "places"),
+    "starting": ("demo", "begin"), "looking": ("peek", "propose"), "declaring": ("lint", "schema", "places"),
     "loading": ("load", "undo", "rejects"), "checking": ("judge", "reconcile", "run"),
     "remembering": ("ledger", "report"),
 }  # fmt: skip
-ORDER = ("demo", "begin", "peek", "propose", "lint", "places", *_MODULES["loading"], *_MODULES["checking"],
+ORDER = ("demo", "begin", "peek", "propose", "lint", "schema", "places", *_MODULES["loading"], *_MODULES["checking"],
          *_MODULES["remembering"])  # fmt: skip
 
 

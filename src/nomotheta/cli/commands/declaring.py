@@ -2,17 +2,27 @@
 
 from __future__ import annotations
 
+from typing import Annotated
+
 import typer
 
-from nomotheta.cli.command import Call, command, end
+from nomotheta.cli.command import Call, command, end, warn
+from nomotheta.errors import DeclarationError, NomothetaError, did_you_mean
 
 
 @command()
-def lint(call: Call) -> None:
+def lint(
+    call: Call,
+    with_places: Annotated[bool, typer.Option("--places", help="Hold them against the real tables, too.")] = False,
+) -> None:
     """Check all charters without touching any data."""
     opened = call.workspace()
     charters, problems = opened.lint()
+    silent: list[NomothetaError] = []
     notes = [] if problems else opened.notes()
+    if with_places and not problems:
+        problems, more, silent = opened.lint_places()
+        notes += more
     if call.json:
         from nomotheta.report.documents import Linted
 
@@ -21,8 +31,29 @@ def lint(call: Call) -> None:
         from nomotheta.cli.screens.lint import show_lint
 
         show_lint(charters, problems, notes)
-    if problems:
-        raise typer.Exit(2)
+    warn(silent)
+    if problems or silent:
+        raise typer.Exit(2 if problems else 3)
+
+
+@command(workspace=False)
+def schema(
+    _call: Call,
+    of: Annotated[str, typer.Argument(metavar="OF", help="charter, shared, settings, or a document of --json.")] = "",
+) -> None:
+    """Print the JSON Schema of what is declared, for an editor, or of a document.
+
+    An editor that knows TOML completes and checks charters by it: nomotheta schema charter > charter.schema.json
+    """
+    from nomotheta.report.documents import schemas
+
+    known = schemas()
+    if not of:
+        typer.echo("\n".join(known))
+    elif of in known:
+        typer.echo(known[of])
+    else:
+        raise DeclarationError(f"there is no schema of '{of}'", mend=did_you_mean(of, known, ", ".join(known)))
 
 
 @command()
