@@ -36,6 +36,21 @@ class PlaceColumn:
 
 
 @dataclass(frozen=True, slots=True)
+class Guarantees:
+    """What a database itself sees to in a table, so that it need not be looked for.
+
+    `unique` are the columns whose values together are there once (a null apart); `filled` those that hold no null;
+    `sized` those in which no text is longer than their type says; `refers` the columns whose values are listed, each
+    with the table and column that list it.
+    """
+
+    unique: tuple[frozenset[str], ...] = ()
+    filled: frozenset[str] = frozenset()
+    sized: frozenset[str] = frozenset()
+    refers: tuple[tuple[str, Mapping[str, str]], ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
 class Mark:
     """The row that a load leaves in the place, in the same transaction as its rows.
 
@@ -92,6 +107,9 @@ class Catalogue(Protocol):
 
     def tables(self) -> list[str]:
         """The names of all tables and views, with their schema where it is not the usual one."""
+
+    def guarantees(self, table: str) -> Guarantees:
+        """What the database sees to in a table by itself."""
 
     def stored(self, table: str) -> list[str]:
         """The columns of a table in which values can be put: all but those that the database works out."""
@@ -177,6 +195,9 @@ class Asking(Protocol):
 
     def expect(self, table: str, kinds: Mapping[str, Kind]) -> None:
         """Say of what kinds a table's columns are meant to be, for a database that does not see to it."""
+
+    def never_repeats(self, column: str, rowset: str) -> bool:
+        """Whether it is plain at little cost that no value of a column in SQL comes twice; False where it is not."""
 
     def ask(self, sql: str, most: int | None = None) -> Any:
         """The rows of a SELECT in the database's own words, or so many of them, as a `pa.Table`."""

@@ -165,8 +165,8 @@ class Renderer:
     def match(self, node: Node) -> str:
         """A regular expression."""
         part, full = node.value
-        pattern = text_literal(render_pattern(part, "re2", full=full))
-        return f"regexp_matches({self.render(node.args[0])}, {pattern})"
+        pattern = text_literal(render_pattern(part, "re2", full=False))
+        return f"regexp_{'full_match' if full else 'matches'}({self.render(node.args[0])}, {pattern})"
 
     def arithmetic(self, node: Node) -> str:
         """Plus, minus, times, divided by, modulo."""
@@ -257,10 +257,11 @@ class Renderer:
         return f"(CASE WHEN {value} >= 0 THEN {up} ELSE - ({up}) END)"
 
     def trim(self, node: Node) -> str:
-        """Without white space at either end; only texts that have some are touched, which is ten times faster."""
+        """Without white space at either end; only texts that may have some are touched, which is ten times faster."""
         value, spaces = self.render(node.args[0]), text_literal(WHITE_SPACE)
-        edges = text_literal(f"^[{WHITE_SPACE}]|[{WHITE_SPACE}]$")
-        return f"(CASE WHEN regexp_matches({value}, {edges}) THEN trim({value}, {spaces}) ELSE {value} END)"
+        low, high = _NEVER_SPACE[0]
+        plain = f"unicode({value}) BETWEEN {low} AND {high} AND unicode(({value})[-1]) BETWEEN {low} AND {high}"
+        return f"(CASE WHEN {plain} THEN {value} ELSE trim({value}, {spaces}) END)"
 
     def not_blank(self, node: Node) -> str:
         """Neither null, nor empty, nor only white space; the first character decides for nearly every text."""

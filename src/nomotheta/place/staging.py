@@ -142,6 +142,10 @@ class Staging:
         """Rows as an Arrow table."""
         return self.fetch(sql if most is None else f"{sql} LIMIT {most}")
 
+    def never_repeats(self, _column: str, _rowset: str) -> bool:
+        """Nothing is known at little cost."""
+        return False
+
     def day(self, day: datetime.date) -> str:
         """A day in a statement of the database's own."""
         return f"DATE '{day}'"

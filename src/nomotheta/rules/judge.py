@@ -16,6 +16,7 @@ from nomotheta.rules.excusing import excusing
 from nomotheta.rules.finding import Finding
 from nomotheta.rules.gaps import gaps
 from nomotheta.rules.groups import grouped
+from nomotheta.rules.guaranteed import guaranteed
 from nomotheta.rules.question import Question, Scope, Surroundings
 from nomotheta.rules.shape import holds
 
@@ -71,6 +72,8 @@ def _findings(question: Question) -> list[Finding]:
             found[at] = question.enforced(check)
         elif absent:
             found[at] = question.absent(check, absent)
+        elif (finding := guaranteed(question, check)) is not None:
+            found[at] = finding
         elif check.on_rows or check.sort in {"whole", "groups"}:
             work: Work = grouped if check.sort == "groups" else scan.scanned
             key = (check.groups, question.scope_of(check).label, question.differs(check))
@@ -110,8 +113,8 @@ def _strange(question: Question) -> frozenset[str]:
     if not asked:
         return frozenset()
     counts = [f"count(CASE WHEN {sql} THEN 1 END) AS {quoted(own(str(at)))}" for at, (_, sql) in enumerate(asked)]
-    row = place.ask(f"SELECT {', '.join(counts)} {place.rowset(question.table)}").to_pylist()[0]
-    return frozenset(name for at, (name, _) in enumerate(asked) if row[own(str(at))])
+    row = place.answer(f"SELECT {', '.join(counts)} {place.rowset(question.table)}").rows[0]
+    return frozenset(name for (name, _), count in zip(asked, row, strict=True) if count)
 
 
 def _alone(question: Question, check: Check) -> Finding:

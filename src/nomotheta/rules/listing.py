@@ -16,10 +16,10 @@ from nomotheta.errors import PlaceError
 from nomotheta.keys import Ints
 from nomotheta.keys.hashing import Hasher
 from nomotheta.kinds.read import arrow_type
-from nomotheta.place.base import Place, PlaceColumn
+from nomotheta.place.base import Place
 from nomotheta.rules.anew import listed_columns
 from nomotheta.rules.question import Surroundings
-from nomotheta.rules.shape import comparable, existing
+from nomotheta.rules.shape import check_comparable, existing
 
 MOST = 5_000_000  # different values that are kept in memory
 _HERE, _THERE, _AT = own("here"), own("listed"), own("at")
@@ -73,22 +73,6 @@ def _of_table(check: Check, kinds: Sequence[Kind], place: Place, schema: Any) ->
         told = f"{table} lists {count:,} different values, and at most {MOST:,} are compared outside its place"
         raise PlaceError(told, mend='write otherwise = "fail" in the charter')
     return pa.Table.from_batches(batches, schema)
-
-
-def check_comparable(check: Check, kinds: Sequence[Kind], there: dict[str, PlaceColumn]) -> None:
-    """See that the columns are there, and of kinds that can be compared.
-
-    Raises:
-        PlaceError: they are not.
-    """
-    assert check.listed_in is not None  # noqa: S101
-    table, names = check.listed_in
-    for name, kind, other in zip(check.columns, kinds, names, strict=True):
-        if other not in there:
-            raise PlaceError(f"{table} has no column '{other}'")
-        if not comparable(there[other], kind):
-            told = f"{name} is {kind}, and {table}.{other} is {there[other].kind}: such values cannot be compared"
-            raise PlaceError(told)
 
 
 def unlisted(rows: Any, values: Any, engine: Hasher) -> Ints:

@@ -8,15 +8,13 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
-import pyarrow as pa
-
 from nomotheta.charter import Check
 from nomotheta.conditions import PARAMETERS, own, quoted
 from nomotheta.place.base import Place, PlaceColumn
 from nomotheta.place.few import Answer
 from nomotheta.rules.finding import Finding, Samples, Verdict, samples_of
 from nomotheta.rules.question import BREAKS, SAMPLES, Question, Scope
-from nomotheta.rules.shape import existing, held_as
+from nomotheta.rules.shape import check_comparable, existing, held_as
 
 if TYPE_CHECKING:
     from nomotheta.rules.anew import Anew
@@ -74,8 +72,11 @@ def _key(question: Question, check: Check, rest: Rest) -> Finding:
     parts = parts or exactly(asked, check.columns, question.shape)
     where = " AND ".join(rest(asked)) or None
     sql, groups = repeats_of(asked, question.table, parts, where, nulls=check.whole_row or check.nulls)
-    breaks = int(asked.answer(sql).first()[BREAKS])
     rows = question.count(Scope())
+    single = next(iter(parts.values())) if len(parts) == 1 and asked is question.place else ""
+    if single and question.place.never_repeats(single, asked.rowset(question.table, where)):
+        return question.counted_finding(check, 0, rows, sql, lambda: Samples((), ()))
+    breaks = int(asked.answer(sql).first()[BREAKS])
 
     def samples() -> Samples:
         found = asked.answer(f"{groups} ORDER BY {_TIMES} DESC, {', '.join(map(quoted, parts))} LIMIT {SAMPLES}")
@@ -102,7 +103,9 @@ def reference(question: Question, check: Check) -> Finding:
 
 def _fetched(question: Question, check: Check, rest: Rest) -> Finding:
     """The different values that refer, and those that are listed elsewhere, are compared here."""
-    from nomotheta.keys.hashing import Hasher  # only now: most references are within one place
+    import pyarrow as pa  # only now: most references are within one place
+
+    from nomotheta.keys.hashing import Hasher
     from nomotheta.rules.anew import as_kind
     from nomotheta.rules.listing import listed_values, unlisted
 
@@ -129,8 +132,6 @@ def _fetched(question: Question, check: Check, rest: Rest) -> Finding:
 
 def _compared(question: Question, check: Check, rest: Rest) -> Finding:
     """Those that no row of another table of the place lists."""
-    from nomotheta.rules.listing import check_comparable
-
     assert check.listed_in is not None  # noqa: S101
     table, listed = check.listed_in
     there = {column.name: column for column in existing(question.place, table)}

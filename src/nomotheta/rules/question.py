@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import functools
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
@@ -11,7 +12,7 @@ from typing import TYPE_CHECKING, Any, Protocol
 from nomotheta.charter import Check, Compiled, Excuse
 from nomotheta.conditions import Kind, Node, own, quoted
 from nomotheta.errors import NomothetaError, PlaceError, counted, did_you_mean
-from nomotheta.place.base import Place
+from nomotheta.place.base import Guarantees, Place
 from nomotheta.place.render import Now
 from nomotheta.rules.finding import Finding, Samples, message_of, samples_of, verdict_of
 from nomotheta.rules.shape import compared_as, existing
@@ -69,6 +70,11 @@ class Question:
         self.asked: Place | Anew = place
         if any(name in self.shape and self.is_odd(name, kind) for name, kind in self.kinds.items()):
             self.asked = self.anew()
+
+    @functools.cached_property
+    def guarantees(self) -> Guarantees:
+        """What the database sees to in the table."""
+        return self.place.guarantees(self.table)
 
     def is_odd(self, name: str, kind: Kind) -> bool:
         """Whether the place would compare the values of a column otherwise than as the declared kind."""

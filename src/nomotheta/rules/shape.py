@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
+
+from nomotheta.charter import Check
 from nomotheta.conditions import Kind, own_names
 from nomotheta.errors import PlaceError, did_you_mean
 from nomotheta.place.base import Place, PlaceColumn
@@ -79,3 +82,19 @@ def comparable(column: PlaceColumn, kind: Kind) -> bool:
         or (kind.name == "text" and have in _AS_TEXT)
         or {have, kind.name} <= _MOMENTS
     )
+
+
+def check_comparable(check: Check, kinds: Sequence[Kind], there: Mapping[str, PlaceColumn]) -> None:
+    """See that the columns are there, and of kinds that can be compared.
+
+    Raises:
+        PlaceError: they are not.
+    """
+    assert check.listed_in is not None  # noqa: S101
+    table, names = check.listed_in
+    for name, kind, other in zip(check.columns, kinds, names, strict=True):
+        if other not in there:
+            raise PlaceError(f"{table} has no column '{other}'")
+        if not comparable(there[other], kind):
+            told = f"{name} is {kind}, and {table}.{other} is {there[other].kind}: such values cannot be compared"
+            raise PlaceError(told)

@@ -9,7 +9,6 @@ from nomotheta.charter import Compiled
 from nomotheta.errors import NomothetaError
 from nomotheta.place.base import Place
 from nomotheta.workspace.context import Context, moment
-from nomotheta.workspace.deliveries import NothingArrivedError, arrive, choose
 
 
 class Around:
@@ -52,6 +51,8 @@ def newer_file(context: Context, compiled: Compiled, opened: Callable[[], Abstra
     delivery, day = compiled.charter.delivery, context.today()
     if delivery is None or delivery.daily:
         return ""  # what comes anew each day is loaded in its turn
+    from nomotheta.workspace.deliveries import NothingArrivedError, arrive, choose  # only now: it reads files
+
     try:
         arrived = arrive(context, compiled, day)
         with opened() as place:

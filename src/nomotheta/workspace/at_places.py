@@ -9,8 +9,7 @@ from nomotheta.errors import DeclarationError, NomothetaError, PlaceError
 from nomotheta.load.compare import misfits
 from nomotheta.place.base import Place
 from nomotheta.place.connect import file_of
-from nomotheta.rules.listing import check_comparable
-from nomotheta.rules.shape import existing
+from nomotheta.rules.shape import check_comparable, existing
 from nomotheta.workspace.context import Context
 
 _CREATES = "the first load with --create makes it"

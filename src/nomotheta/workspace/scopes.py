@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from typing import TYPE_CHECKING
 
 from nomotheta.charter import Compiled
 from nomotheta.conditions import check
-from nomotheta.ledger import Ledger
 from nomotheta.rules.question import Scope
+
+if TYPE_CHECKING:
+    from nomotheta.ledger import Ledger
 
 
 def family(ledger: Ledger, load_no: int) -> set[int]:

@@ -254,9 +254,10 @@ class Workspace:
     # ---- judge
 
     def judge(
-        self, tables: Sequence[str] = (), *, place: str | None = None, day: datetime.date | None = None
-    ) -> list[Judgement]:
-        """Check tables against their charters, however they were loaded.
+        self, tables: Sequence[str] = (), *, place: str | None = None, day: datetime.date | None = None,
+        meanwhile: Sequence[str] = (),
+    ) -> list[Judgement]:  # fmt: skip
+        """Check tables against their charters, however they were loaded; modules are imported meanwhile.
 
         Raises:
             DeclarationError: a charter or the call is wrong.
@@ -264,7 +265,7 @@ class Workspace:
         from nomotheta.workspace.judging import judge_table
 
         chosen = self.compiled(tables)
-        return [judge_table(self.context, compiled, place or compiled.place, day) for compiled in chosen]
+        return [judge_table(self.context, compiled, place or compiled.place, day, meanwhile) for compiled in chosen]
 
     # ---- reconcile
 

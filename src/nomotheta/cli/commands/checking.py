@@ -24,7 +24,8 @@ def judge(
 ) -> None:
     """Check tables against their charters."""
     opened = call.workspace()
-    results = opened.judge(tables or [], place=place, day=day_given(day, opened))
+    shown = "nomotheta.report.documents" if call.json else "nomotheta.cli.screens.findings"
+    results = opened.judge(tables or [], place=place, day=day_given(day, opened), meanwhile=[shown])
     verdict = gravest(result.verdict for result in results)
     if call.json:
         from nomotheta.report.documents import Judgements

@@ -18,7 +18,7 @@ from nomotheta.conditions import Kind, Node, own, quoted
 from nomotheta.kinds.native import without_exponents
 from nomotheta.kinds.read import arrow_type, read_column
 from nomotheta.layout import UNTYPED
-from nomotheta.place.base import PlaceColumn
+from nomotheta.place.base import Guarantees, PlaceColumn
 from nomotheta.place.embedded.duckdb import DuckPlace
 from nomotheta.place.few import Answer
 from nomotheta.place.fingerprint import Fingerprint
@@ -156,6 +156,14 @@ class Embedded:
     def rowset(self, table: str, where: str | None = None) -> str:
         """FROM and WHERE."""
         return f"FROM {self.named(table)}" + (f" WHERE {where}" if where else "")
+
+    def guarantees(self, _table: str) -> Guarantees:
+        """Rows are typed anew, so that what the database sees to says nothing of their values."""
+        return Guarantees()
+
+    def never_repeats(self, _column: str, _rowset: str) -> bool:
+        """Nothing is known at little cost."""
+        return False
 
     def day(self, day: datetime.date) -> str:
         """A day in a statement of the database's own."""

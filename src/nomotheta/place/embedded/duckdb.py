@@ -15,7 +15,7 @@ import duckdb
 from nomotheta.conditions import Kind, Node, decimal, own, quoted
 from nomotheta.errors import PlaceError
 from nomotheta.events import step
-from nomotheta.place.base import Facts, Mark, PlaceColumn
+from nomotheta.place.base import Facts, Guarantees, Mark, PlaceColumn
 from nomotheta.place.embedded.file import check_file
 from nomotheta.place.few import Answer
 from nomotheta.place.fingerprint import Fingerprint
@@ -32,6 +32,7 @@ _KINDS = {
 }  # fmt: skip
 
 
+_SAMPLE = 2048  # rows
 _PLAIN = frozenset({"BOOLEAN", "BIGINT", "HUGEINT", "INTEGER", "DOUBLE", "VARCHAR", "DATE", "TIME", "TIMESTAMP"})
 
 
@@ -147,6 +148,29 @@ class DuckPlace(Staging):
             for column, of, null, default in rows
         ] or None
 
+    def guarantees(self, table: str) -> Guarantees:
+        """What its constraints see to."""
+        *schema, name = table.split(".")
+        rows = self._run(
+            "SELECT constraint_type, constraint_column_names, referenced_table, referenced_column_names "
+            "FROM duckdb_constraints() WHERE table_name = ? AND schema_name = ? AND database_name = current_database()",
+            [name, schema[0] if schema else "main"],
+        )
+        filled = [column.name for column in self.columns(table) or [] if not column.limits.nulls]
+        unique = [frozenset(own) for sort, own, *_ in rows if sort in {"PRIMARY KEY", "UNIQUE"}]
+        refers = [(to, dict(zip(own, there, strict=True))) for sort, own, to, there in rows if sort == "FOREIGN KEY"]
+        return Guarantees(tuple(unique), frozenset(filled), refers=() if schema else tuple(refers))
+
+    def never_repeats(self, column: str, rowset: str) -> bool:
+        """Whether each value is greater than the one before it: rows that came in order of their key lie so."""
+        value, before = quoted(own("value")), quoted(own("before"))
+        ordered = f"count(*) - count({before}) <= 1 AND count(*) = count({value}) AND bool_and({value} > {before})"
+        for of in (f" LIMIT {_SAMPLE}", ""):  # a few rows first: mostly they show already that there is no order
+            rows = f"SELECT {column} AS {value}, lag({column}) OVER () AS {before} FROM (SELECT * {rowset}{of})"
+            if not self._run(f"SELECT {ordered} FROM ({rows})")[0][0]:
+                return False
+        return True
+
     @functools.cached_property
     def _collated(self) -> frozenset[tuple[str, str]]:
         """The tables with a collation, by schema and name: nobody makes another while the file is open here."""
@@ -175,10 +199,10 @@ class DuckPlace(Staging):
 
     def tables(self) -> list[str]:
         """All tables and views but our own."""
-        rows = self._run(
-            "SELECT table_schema, table_name FROM information_schema.tables WHERE table_catalog = current_database() "
-            "ORDER BY 1, 2"
-        )
+        both = ("SELECT schema_name, table_name FROM duckdb_tables() WHERE database_name = current_database() "
+                "UNION ALL SELECT schema_name, view_name FROM duckdb_views() WHERE database_name = current_database() "
+                "AND NOT internal ORDER BY 1, 2")  # fmt: skip
+        rows = self._run(both)
         return [name if schema == "main" else f"{schema}.{name}" for schema, name in rows if name not in {MARKS, FILES}]
 
     def create(self, table: str, columns: Mapping[str, Kind]) -> None:

@@ -26,7 +26,7 @@ from nomotheta.conditions import Kind, Node, decimal, quoted
 from nomotheta.errors import PlaceError, counted
 from nomotheta.events import step
 from nomotheta.kernel import can_copy
-from nomotheta.place.base import Facts, Mark, PlaceColumn
+from nomotheta.place.base import Facts, Guarantees, Mark, PlaceColumn
 from nomotheta.place.fingerprint import Fingerprint
 from nomotheta.place.limits import Limits
 from nomotheta.place.mariadb.bulk import ROW, UNKNOWN, BulkConnection, BulkInsert, missing, row_of, type_of
@@ -193,6 +193,21 @@ class MariaPlace(Staging):
             PlaceColumn(column, of, _kind(of), bool(free), limits=_limits(of, nulls=bool(nulls)), folds=True)
             for column, of, free, nulls in rows
         ] or None
+
+    def guarantees(self, table: str) -> Guarantees:
+        """What its primary key and its types see to: its other keys a session may have switched off."""
+        *schema, name = table.split(".")
+        rows = self._rows(
+            "SELECT column_name FROM information_schema.statistics WHERE index_name = 'PRIMARY' AND sub_part IS NULL "
+            "AND table_name = %s AND table_schema = coalesce(%s, database())",
+            [name, schema[0] if schema else None],
+        )
+        columns = self.columns(table) or []
+        return Guarantees(
+            (frozenset(column for (column,) in rows),) if rows else (),
+            frozenset(column.name for column in columns if not column.limits.nulls),
+            frozenset(column.name for column in columns if column.type_name.lower().startswith("varchar(")),
+        )
 
     def stored(self, table: str) -> list[str]:
         """All columns but those that the database works out."""

@@ -24,7 +24,7 @@ from nomotheta.conditions import Kind, Node, decimal, quoted
 from nomotheta.errors import PlaceError
 from nomotheta.events import step
 from nomotheta.kernel import COPY_HEAD, COPY_TAIL, can_copy, copy_rows
-from nomotheta.place.base import Facts, Mark, PlaceColumn
+from nomotheta.place.base import Facts, Guarantees, Mark, PlaceColumn
 from nomotheta.place.fingerprint import Fingerprint
 from nomotheta.place.limits import Limits
 from nomotheta.place.marks import (
@@ -167,6 +167,38 @@ class PostgresPlace(Staging):
             )
             for row in rows
         ] or None  # fmt: skip
+
+    def guarantees(self, table: str) -> Guarantees:
+        """What its indexes, types and foreign keys see to; nothing in a table whose rows may lie in others."""
+        name = [quoted_table(table)]
+        inherited = self._rows(
+            "SELECT 1 AS one FROM pg_inherits JOIN pg_class p ON p.oid = inhparent "
+            "WHERE p.oid = to_regclass(%s) AND p.relkind <> 'p' LIMIT 1", name,
+        )  # fmt: skip
+        if inherited:
+            return Guarantees()
+        unique = self._rows(
+            "SELECT (SELECT array_agg(attname::text) FROM pg_attribute WHERE attrelid = indrelid "
+            "AND attnum = ANY((indkey::int2[])[0:indnkeyatts - 1])) AS names FROM pg_index WHERE "
+            "indrelid = to_regclass(%s) AND indisunique AND indisvalid AND indimmediate AND indpred IS NULL "
+            "AND indexprs IS NULL", name,
+        )  # fmt: skip
+        refers = self._rows(
+            "SELECT CASE WHEN nspname = current_schema() THEN relname ELSE nspname || '.' || relname END AS listing, "
+            "(SELECT array_agg(a.attname::text ORDER BY k.at) FROM unnest(conkey) WITH ORDINALITY AS k(num, at) "
+            "JOIN pg_attribute a ON a.attrelid = conrelid AND a.attnum = k.num) AS own, "
+            "(SELECT array_agg(a.attname::text ORDER BY k.at) FROM unnest(confkey) WITH ORDINALITY AS k(num, at) "
+            "JOIN pg_attribute a ON a.attrelid = confrelid AND a.attnum = k.num) AS there "
+            "FROM pg_constraint JOIN pg_class r ON r.oid = confrelid JOIN pg_namespace n ON n.oid = r.relnamespace "
+            "WHERE contype = 'f' AND convalidated AND NOT condeferrable AND conrelid = to_regclass(%s)", name,
+        )  # fmt: skip
+        columns = self.columns(table) or []
+        return Guarantees(
+            tuple(frozenset(row["names"]) for row in unique),
+            frozenset(column.name for column in columns if not column.limits.nulls),
+            frozenset(column.name for column in columns if column.type_name.startswith("character varying(")),
+            tuple((row["listing"], dict(zip(row["own"], row["there"], strict=True))) for row in refers),
+        )
 
     def stored(self, table: str) -> list[str]:
         """All columns but those that the database works out."""
