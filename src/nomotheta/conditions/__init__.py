@@ -9,7 +9,7 @@ from nomotheta.conditions.functions import EXACT, PARAMETERS, UNITS
 from nomotheta.conditions.kind import NAMES as KIND_NAMES
 from nomotheta.conditions.kind import Kind, decimal, parse_kind
 from nomotheta.conditions.own import own, own_names, quoted
-from nomotheta.conditions.pattern import Part, PatternError, in_any_case, parse_pattern, render_pattern
+from nomotheta.conditions.pattern import Part, PatternError, fixed_runs, in_any_case, parse_pattern, render_pattern
 from nomotheta.conditions.promote import common_kind
 from nomotheta.conditions.sense import always_the_same
 from nomotheta.conditions.tree import Aggregate, ConditionError, Node
@@ -30,6 +30,7 @@ __all__ = [
     "check",
     "common_kind",
     "decimal",
+    "fixed_runs",
     "in_any_case",
     "own",
     "own_names",

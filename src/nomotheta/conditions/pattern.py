@@ -6,6 +6,7 @@ r"""The patterns that mean the same in RE2, in PostgreSQL, in PCRE2 and in Pytho
 from __future__ import annotations
 
 import re
+from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 from typing import NoReturn
 
@@ -14,6 +15,7 @@ _CONTROLS = {"t": 9, "n": 10, "r": 13, "f": 12, "v": 11}
 _ESCAPABLE = frozenset(".*+?()[]{}|^$\\/-\"'#&~ @%:,;<>=!_`")
 _MOST_STATES, _DEEPEST, _MOST_COUNT = 1000, 20, 255
 _QUANTIFIER = {"*": (0, None), "+": (1, None), "?": (0, 1)}
+_ASCII, _RUNS, _LONG = 127, 4, 6  # the greatest code, sets of a pattern, and characters that it matches in all
 _LAST = {"re2": "$", "python": r"\Z", "postgresql": "$", "pcre": r"\z"}
 
 
@@ -257,6 +259,35 @@ def _merged(ranges: list[tuple[int, int]]) -> tuple[tuple[int, int], ...]:
         else:
             out.append((low, high))
     return tuple(out)
+
+
+def fixed_runs(part: Part) -> list[tuple[str, int]] | None:
+    """A pattern of single ASCII characters and small sets of them, each so many times: the sets and how often.
+
+    None for any other, and for short ones.
+    """
+    found: list[tuple[str, int]] = []
+    for each in _in_order(part):
+        inner, low, high = each, 1, 1
+        if each.sort == "repeat":
+            inner, (low, high) = each.parts[0], (each.count[0], each.count[1] or 0)
+        if inner.sort != "set" or inner.negative or low != high or any(most > _ASCII for _, most in inner.ranges):
+            return None
+        letters = "".join(chr(code) for least, most in inner.ranges for code in range(least, most + 1))
+        if found and found[-1][0] == letters:
+            found[-1] = (letters, found[-1][1] + low)
+        else:
+            found.append((letters, low))
+    return found if len(found) <= _RUNS and sum(count for _, count in found) >= _LONG else None
+
+
+def _in_order(part: Part) -> Iterator[Part]:
+    """The parts that follow each other."""
+    if part.sort in {"sequence", "group"}:
+        for each in part.parts:
+            yield from _in_order(each)
+    else:
+        yield part
 
 
 def _render(part: Part, last: str) -> str:

@@ -11,14 +11,15 @@ import datetime
 import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, ClassVar
 
 from nomotheta.conditions import Kind, Node, quoted, render_pattern
 
 WHITE_SPACE = (
     "\t\n\x0b\x0c\r \x85\xa0\u1680" + "".join(map(chr, range(0x2000, 0x200B))) + "\u2028\u2029\u202f\u205f\u3000"
 )
-_NEVER_SPACE = ((33, 126), (161, 5759), (12289, 1114111))  # code points with no white space among them
+PRINTABLE = (33, 126)
+_NEVER_SPACE = (PRINTABLE, (161, 5759), (12289, 1114111))  # code points with no white space among them
 _COMPARISONS = ("=", "<>", "<", ">", "<=", ">=")
 
 
@@ -35,6 +36,7 @@ class Now:
 class Renderer:
     """Renders conditions for one run."""
 
+    wide_decimals: ClassVar[bool] = False  # whether the database's decimals have digits enough as they are
     now: Now
     prefix: str = ""
     _by_op: dict[str, Callable[[Node], str]] = field(init=False)
@@ -175,7 +177,7 @@ class Renderer:
             return f"({left} / NULLIF({right}, {self.real('0')}))"
         if node.kind.name in {"integer", "duration"}:
             left, right = self.whole(left), self.whole(right)
-        elif node.kind.name == "decimal":
+        elif node.kind.name == "decimal" and not self.wide_decimals:
             left, right = (
                 f"CAST({sql} AS {self.type_name(Kind('decimal', arg.kind.digits, arg.kind.scale))})"
                 for sql, arg in zip((left, right), node.args, strict=True)
@@ -259,7 +261,7 @@ class Renderer:
     def trim(self, node: Node) -> str:
         """Without white space at either end; only texts that may have some are touched, which is ten times faster."""
         value, spaces = self.render(node.args[0]), text_literal(WHITE_SPACE)
-        low, high = _NEVER_SPACE[0]
+        low, high = PRINTABLE
         plain = f"unicode({value}) BETWEEN {low} AND {high} AND unicode(({value})[-1]) BETWEEN {low} AND {high}"
         return f"(CASE WHEN {plain} THEN {value} ELSE trim({value}, {spaces}) END)"
 

@@ -9,17 +9,18 @@ from nomotheta.rules.question import Question
 _SORTS = {"key", "reference", "text_length", "blank"}
 
 
-def guaranteed(question: Question, check: Check) -> Finding | None:
-    """The finding of a check that the database sees to; None where it does not."""
-    if check.sort not in _SORTS or question.asked is not question.place or not _is_guaranteed(question, check):
-        return None
+def guaranteed(question: Question, check: Check) -> Finding:
+    """The finding of a check that the database sees to."""
     scope = question.scope_of(check)
     over = "table" if check.sort == "key" else scope.label
     rows = question.count(scope)
     return question.made(check, verdict="pass", breaks=0, rows=rows, message="guaranteed by the database", over=over)
 
 
-def _is_guaranteed(question: Question, check: Check) -> bool:
+def is_guaranteed(question: Question, check: Check) -> bool:
+    """Whether the database sees to a check."""
+    if check.sort not in _SORTS or question.asked is not question.place:
+        return False
     sees_to, columns = question.guarantees, set(check.columns)
     if check.sort == "key":
         plain = not check.parts and not check.nulls and not check.whole_row

@@ -6,7 +6,6 @@ import contextlib
 from collections.abc import Callable, Mapping, Sequence
 
 from nomotheta.charter import Check, Compiled
-from nomotheta.conditions import own, quoted
 from nomotheta.events import told
 from nomotheta.place.base import Place
 from nomotheta.place.render import Now
@@ -16,7 +15,7 @@ from nomotheta.rules.excusing import excusing
 from nomotheta.rules.finding import Finding
 from nomotheta.rules.gaps import gaps
 from nomotheta.rules.groups import grouped
-from nomotheta.rules.guaranteed import guaranteed
+from nomotheta.rules.guaranteed import guaranteed, is_guaranteed
 from nomotheta.rules.question import Question, Scope, Surroundings
 from nomotheta.rules.shape import holds
 
@@ -62,9 +61,12 @@ def judge(
 
 
 def _findings(question: Question) -> list[Finding]:
+    """What comes of all checks: first what one statement judges, which also tells what the others have to know."""
     found: dict[int, Finding] = {}
-    kinds: list[tuple[int, Check]] = []
-    alike: dict[tuple[object, ...], tuple[Work, list[tuple[int, Check]]]] = {}  # those that one statement judges
+    alike: dict[tuple[object, ...], tuple[Work, list[tuple[int, Check]]]] = {}
+    doubtful: dict[tuple[object, ...], tuple[Work, list[tuple[int, Check]]]] = {}
+    rest: list[tuple[int, Check]] = []
+    sure: list[tuple[int, Check]] = []
     strange = _strange(question)
     for at, check in enumerate(question.compiled.checks):
         absent = [name for name in check.columns if name not in question.shape]
@@ -72,26 +74,41 @@ def _findings(question: Question) -> list[Finding]:
             found[at] = question.enforced(check)
         elif absent:
             found[at] = question.absent(check, absent)
-        elif (finding := guaranteed(question, check)) is not None:
-            found[at] = finding
+        elif is_guaranteed(question, check):
+            sure.append((at, check))
         elif check.on_rows or check.sort in {"whole", "groups"}:
             work: Work = grouped if check.sort == "groups" else scan.scanned
-            key = (check.groups, question.scope_of(check).label, question.differs(check))
-            alike.setdefault((work, *key), (work, []))[1].append((at, check))
-        elif check.sort == "kind" and (
-            check.columns[0] in strange or not holds(question.shape[check.columns[0]], question.declared(check))
-        ):
-            kinds.append((at, check))
+            scope, letters = question.scope_of(check), question.doubts(check)
+            key = (work, check.groups, scope.label)
+            alike.setdefault((*key, letters == []), (work, []))[1].append((at, check))
+            for name in letters or ():
+                question.want(scope, f"letters in {name}", question.beyond_ascii(name))
+            if letters:
+                doubtful.setdefault(key, (work, []))[1].append((at, check))
         else:
-            found[at] = _alone(question, check)
+            rest.append((at, check))
+    for (*_, differs), (work, some) in alike.items():
+        found |= _judged(question, work, some, differs=bool(differs))
+    for work, some in doubtful.values():
+        found |= _judged(question, work, [(at, check) for at, check in some if question.differs(check)], differs=True)
+    kinds = [(at, check) for at, check in rest if check.sort == "kind" and _is_read(question, check, strange)]
     judged = _kinds_together(question, [check for _, check in kinds])
     found |= {at: finding for (at, _), finding in zip(kinds, judged, strict=True)}
-    for (*_, differs), (work, some) in alike.items():
-        with question.read_by_us() if differs else contextlib.nullcontext():
-            judged = _together(question, [check for _, check in some], work)
-        found |= {at: finding for (at, _), finding in zip(some, judged, strict=True)}
+    found |= {at: _alone(question, check) for at, check in rest if at not in found}
+    found |= {at: guaranteed(question, check) for at, check in sure}
     checks = question.compiled.checks
     return [excusing(question, checks[at], found[at]) for at in sorted(found)]
+
+
+def _judged(
+    question: Question, work: Work, some: Sequence[tuple[int, Check]], *, differs: bool
+) -> dict[int, Finding]:  # fmt: skip
+    """Checks that one statement judges, by the place or by us."""
+    if not some:
+        return {}
+    with question.read_by_us() if differs else contextlib.nullcontext():
+        judged = _together(question, [check for _, check in some], work)
+    return {at: finding for (at, _), finding in zip(some, judged, strict=True)}
 
 
 def _together(question: Question, checks: Sequence[Check], work: Work) -> list[Finding]:
@@ -103,18 +120,24 @@ def _together(question: Question, checks: Sequence[Check], work: Work) -> list[F
     return [question.guarded(check, lambda check=check: work(question, [check], scope)[0]) for check in checks]  # type: ignore[misc]
 
 
-def _strange(question: Question) -> frozenset[str]:
-    """The columns that hold something which is not a value of their kind, though their type holds it."""
-    place = question.place
+def _strange(question: Question) -> dict[str, str]:
+    """The condition that a column holds what no value of its kind is, though its type holds it; of those that may."""
     if not any(check.sort == "kind" and not question.is_enforced(check) for check in question.compiled.checks):
-        return frozenset()
-    found = [(name, place.strange(column)) for name, column in question.shape.items()]
-    asked = [(name, condition) for name, condition in found if condition]
-    if not asked:
-        return frozenset()
-    counts = [f"count(CASE WHEN {sql} THEN 1 END) AS {quoted(own(str(at)))}" for at, (_, sql) in enumerate(asked)]
-    row = place.answer(f"SELECT {', '.join(counts)} {place.rowset(question.table)}").rows[0]
-    return frozenset(name for (name, _), count in zip(asked, row, strict=True) if count)
+        return {}
+    found = {
+        name: condition for name, column in question.shape.items() if (condition := question.place.strange(column))
+    }
+    for name, condition in found.items():
+        question.want(Scope(), f"strange {name}", condition)
+    return found
+
+
+def _is_read(question: Question, check: Check, strange: Mapping[str, str]) -> bool:
+    """Whether the values of a column have to be read one by one to know that all are of its kind."""
+    name = check.columns[0]
+    if not holds(question.shape[name], question.declared(check)):
+        return True
+    return name in strange and question.is_so(Scope(), f"strange {name}", strange[name])
 
 
 def _alone(question: Question, check: Check) -> Finding:

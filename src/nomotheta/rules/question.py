@@ -67,6 +67,8 @@ class Question:
         place.expect(self.table, self.kinds)
         self.private = self.charter.private()
         self.counts: dict[str, int] = {}
+        self.wanted: dict[str, dict[str, str]] = {}
+        self._known: dict[tuple[str, str], bool] = {}
         self.asked: Place | Anew = place
         if any(name in self.shape and self.is_odd(name, kind) for name, kind in self.kinds.items()):
             self.asked = self.anew()
@@ -110,23 +112,56 @@ class Question:
 
     # ---- which rows, and who answers
 
+    def doubts(self, check: Check) -> Sequence[str] | None:
+        """The columns that have to hold letters beyond ASCII for a check to come to something else in the place.
+
+        None where it never does, none of them where it may whatever they hold.
+        """
+        if self.asked is not self.place:
+            return None
+        nodes = [check.node, *(excuse.node for excuse in check.excuses), *(node for _, node in check.parts)]
+        found = [self.place.differs(node) for node in nodes if node is not None]
+        told = [columns for columns in found if columns is not None]
+        return sorted({name for columns in told for name in columns}) * all(told) if told else None
+
     def differs(self, check: Check) -> bool:
         """Whether a condition may come to something else in the place than while rows are loaded."""
-        nodes = [check.node, *(excuse.node for excuse in check.excuses), *(node for _, node in check.parts)]
-        return self.any_differs([node for node in nodes if node is not None])
+        columns = self.doubts(check)
+        if not columns:
+            return columns is not None
+        scope = self.scope_of(check)
+        for name in columns:
+            self.want(scope, f"letters in {name}", self.beyond_ascii(name))
+        return any(self.is_so(scope, f"letters in {name}", self.beyond_ascii(name)) for name in columns)
 
-    def any_differs(self, nodes: Sequence[Node]) -> bool:
-        """Whether any of some conditions or values may."""
-        if self.asked is not self.place:
-            return False
-        found = [columns for node in nodes if (columns := self.place.differs(node)) is not None]
-        if not found or not all(found):
-            return bool(found)
-        letters = sorted({name for columns in found for name in columns})
+    def beyond_ascii(self, column: str) -> str:
+        """The condition that a text of a column holds letters beyond ASCII."""
         prints = self.place.fingerprint
-        other = " OR ".join(f"{prints.octets(name)} <> {prints.characters(name)}" for name in map(quoted, letters))
-        sql = f"SELECT 1 AS {quoted(ROWS)} {self.place.rowset(self.table, other)} LIMIT 1"
-        return bool(self.place.ask(sql).num_rows)
+        return f"{prints.octets(quoted(column))} <> {prints.characters(quoted(column))}"
+
+    # ---- what has to be known of some rows, asked for together with what is asked of them anyway
+
+    def want(self, scope: Scope, fact: str, condition: str) -> None:
+        """Ask, with the next scan of some rows, whether any of them meets a condition in the place's own SQL."""
+        if (scope.label, fact) not in self._known:
+            self.wanted.setdefault(scope.label, {})[fact] = condition
+
+    def learn(self, scope: Scope, counts: Mapping[str, Any]) -> None:
+        """How many rows met the conditions of facts."""
+        for fact, count in counts.items():
+            self._known[scope.label, fact] = bool(count)
+            self.wanted.get(scope.label, {}).pop(fact, None)
+
+    def is_so(self, scope: Scope, fact: str, condition: str) -> bool:
+        """Whether any of some rows meets a condition; asked with all that is wanted of them, if it is not known."""
+        self.want(scope, fact, condition)
+        asked = dict(self.wanted.get(scope.label, {}))
+        if asked:
+            counts = [f"count(CASE WHEN {sql} THEN 1 END) AS {quoted(own(fact))}" for fact, sql in asked.items()]
+            rowset = self.place.rowset(self.table, self.where(scope, by=self.place))
+            row = self.place.answer(f"SELECT {', '.join(counts)} {rowset}").rows[0]
+            self.learn(scope, dict(zip(asked, row, strict=True)))
+        return self._known[scope.label, fact]
 
     @contextlib.contextmanager
     def read_by_us(self) -> Iterator[None]:

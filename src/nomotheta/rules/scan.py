@@ -21,9 +21,12 @@ def scanned(question: Question, checks: Sequence[Check], scope: Scope) -> list[F
     parts = [f"count(*) AS {quoted(ROWS)}"]
     for at, check in enumerate(checks):
         parts += _counted(question, check, own(str(at)))
+    facts = dict(question.wanted.get(scope.label, {})) if question.asked is question.place and len(checks) > 1 else {}
+    parts += [f"count(CASE WHEN {condition} THEN 1 END) AS {quoted(own(fact))}" for fact, condition in facts.items()]
     sql = f"SELECT {', '.join(parts)} {question.asked.rowset(question.table, question.where(scope))}"
     row = question.asked.answer(sql).first()
     question.counts[scope.label] = row[ROWS]
+    question.learn(scope, {fact: row[own(fact)] for fact in facts})
     return [_read(question, check, row, own(str(at)), scope) for at, check in enumerate(checks)]
 
 

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import datetime
 from collections.abc import Sequence
-from typing import Any
+from typing import Any, ClassVar
 
 from nomotheta.conditions import Kind, Node, quoted, render_pattern
 from nomotheta.errors import PlaceError
@@ -27,6 +27,8 @@ def by_code_point(sql: str) -> str:
 
 class MariaRenderer(Renderer):
     """Conditions as MariaDB's SQL."""
+
+    wide_decimals: ClassVar[bool] = True
 
     def __post_init__(self) -> None:
         super().__post_init__()
@@ -58,13 +60,6 @@ class MariaRenderer(Renderer):
         """A regular expression."""
         part, full = node.value
         return f"({self.render(node.args[0])} REGEXP {text_literal(render_pattern(part, 'pcre', full=full))})"
-
-    def arithmetic(self, node: Node) -> str:
-        """Plus, minus, times, divided by, modulo; decimals have digits enough as they are."""
-        if node.kind.name != "decimal":
-            return super().arithmetic(node)
-        left, right = (self.render(arg) for arg in node.args)
-        return f"({left} % NULLIF({right}, 0))" if node.op == "%" else f"({left} {node.op} {right})"
 
     def shift(self, node: Node) -> str:
         """A date or timestamp moved by days or by an interval."""

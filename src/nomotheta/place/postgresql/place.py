@@ -20,7 +20,7 @@ import pyarrow.compute as pc
 from psycopg.conninfo import make_conninfo
 from psycopg.rows import dict_row, tuple_row
 
-from nomotheta.conditions import Kind, Node, decimal, quoted
+from nomotheta.conditions import Kind, Node, decimal, own, quoted
 from nomotheta.errors import PlaceError
 from nomotheta.events import step
 from nomotheta.kernel import COPY_HEAD, COPY_TAIL, can_copy, copy_rows
@@ -57,9 +57,10 @@ _ARROW = {
 }  # fmt: skip
 _SESSION = {
     "TimeZone": "UTC", "DateStyle": "ISO, YMD", "standard_conforming_strings": "on", "extra_float_digits": "1",
-    "application_name": "nomotheta", "client_min_messages": "warning",
+    "synchronize_seqscans": "off", "application_name": "nomotheta", "client_min_messages": "warning",
 }  # fmt: skip
 _CHUNK = 20_000  # rows
+_SAMPLE = 2048  # rows that show whether there is an order
 _PATIENCE = 10  # seconds until a server that does not answer is given up
 _LOCK_PATIENCE = 30  # seconds until a lock that somebody else holds is given up, where the url says nothing else
 _ALL_TEXTS = {f"f{at}": pa.string() for at in range(64)}  # of as many columns as a result may have
@@ -209,10 +210,23 @@ class PostgresPlace(Staging):
         )
         return [row["name"] for row in rows]
 
+    def never_repeats(self, column: str, rowset: str) -> bool:
+        """Whether each value is greater than the one before it: rows that came in order of their key lie so."""
+        value, before = quoted(own("value")), quoted(own("before"))
+        ordered = f"count(*) - count({before}) <= 1 AND count(*) = count({value}) AND bool_and({value} > {before})"
+        for of in (f" LIMIT {_SAMPLE}", ""):  # a few rows first: mostly they show already that there is no order
+            given = f"SELECT {column} AS {value} {rowset}{of}"
+            rows = f"SELECT {value}, lag({value}) OVER () AS {before} FROM ({given}) AS given"
+            if not self._rows(f"SELECT {ordered} AS met FROM ({rows}) AS pairs")[0]["met"]:
+                return False
+        return True
+
     def strange(self, column: PlaceColumn) -> str | None:
-        """A numeric can be NaN, and infinite, as moments can."""
+        """A numeric can be NaN, and infinite if its type does not say how many digits it has, as moments can."""
+        if column.type_name.startswith("numeric("):
+            return f"{quoted(column.name)} = 'NaN'"
         if column.kind and column.kind.name == "decimal":
-            return f"{quoted(column.name)}::text IN ('NaN', 'Infinity', '-Infinity')"
+            return f"{quoted(column.name)} IN ('NaN', 'Infinity', '-Infinity')"
         return super().strange(column)
 
     def no_number(self, column: str) -> str | None:
