@@ -268,6 +268,8 @@ class Place(Catalogue, Loading, Asking, Marks, Protocol):
     name: str
     shown: str
     fingerprint: Fingerprint
+    native: bool  # whether what is asked is answered by the database itself, and not by the engine over its rows
+    session: Sequence[str]  # what a client of the database says before statements that are made here
 
     def close(self) -> None:
         """Let go of the database."""

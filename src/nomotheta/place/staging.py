@@ -142,6 +142,9 @@ class Staging:
         """Rows as an Arrow table."""
         return self.fetch(sql if most is None else f"{sql} LIMIT {most}")
 
+    native = True
+    session: Sequence[str] = ("SET TimeZone = 'UTC'",)
+
     def never_repeats(self, _column: str, _rowset: str) -> bool:
         """Nothing is known at little cost."""
         return False

@@ -12,19 +12,12 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from nomotheta.kinds.cells import Cells
+from nomotheta.kinds.formulas import bytes_of, safe_cells
 from nomotheta.load.mended import LINKS
 
-_NUMBER = r"^[+-]?[0-9][0-9.,]*$"
+_SPACE, _SPECIAL = bytes_of(" \t\n\f\r"), bytes_of('",\r\n')
 
 
-def _bytes_of(letters: str) -> Any:
-    """Of each byte, whether it is one of some letters."""
-    found = np.zeros(256, np.bool_)
-    found[list(letters.encode())] = True
-    return found
-
-
-_FORMULA, _SPACE, _SPECIAL = _bytes_of("=+-@\t\r'"), _bytes_of(" \t\n\f\r"), _bytes_of('",\r\n')
 _WORKERS, _AHEAD = 2, 4
 
 
@@ -117,16 +110,3 @@ def cells_of(values: Any) -> Any:
         return safe
     quoted = pa.array(marks)
     return pc.if_else(quoted, pc.binary_join_element_wise('"', pc.replace_substring(safe, '"', '""'), '"', ""), safe)
-
-
-def safe_cells(values: Any) -> Any:
-    """Texts that no spreadsheet takes for a formula; plain numbers stay as they are."""
-    cells = Cells.of(values)
-    filled = np.flatnonzero(cells.valid & (cells.lengths > 0))
-    likely = filled[_FORMULA[cells.data[cells.starts[filled]]]]
-    if not len(likely):
-        return values
-    numbers = pc.match_substring_regex(values.take(pa.array(likely)), _NUMBER).to_numpy(zero_copy_only=False)
-    marks = np.zeros(len(values), np.bool_)
-    marks[likely[~numbers]] = True
-    return pc.if_else(pa.array(marks), pc.binary_join_element_wise("'", values, ""), values)

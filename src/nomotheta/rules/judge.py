@@ -16,7 +16,7 @@ from nomotheta.rules.finding import Finding
 from nomotheta.rules.gaps import gaps
 from nomotheta.rules.groups import grouped
 from nomotheta.rules.guaranteed import guaranteed, is_guaranteed
-from nomotheta.rules.question import Question, Scope, Surroundings
+from nomotheta.rules.question import Keeper, Question, Scope, Surroundings
 from nomotheta.rules.shape import holds
 
 Work = Callable[[Question, Sequence[Check], Scope], list[Finding]]
@@ -32,6 +32,7 @@ def judge(
     *,
     one_by_one: bool = False,
     around: Surroundings | None = None,
+    keeper: Keeper | None = None,
 ) -> list[Finding]:
     """Check a table against its charter.
 
@@ -46,6 +47,7 @@ def judge(
         one_by_one: judge each rule by a statement of its own, and none after one that ended in an error: inside a
             transaction, that is how the culprit is found.
         around: other places and tables that rules may compare with.
+        keeper: keeps all rows that break rules.
 
     Returns:
         A finding for every check, in the order of the charter.
@@ -54,7 +56,10 @@ def judge(
         PlaceError: the table is not there, or the place cannot be reached.
     """
     scopes = (scope or Scope(), load_scope or scope or Scope())
-    findings = _findings(Question(place, compiled, now, scopes, set_aside, one_by_one=one_by_one, around=around))
+    question = Question(
+        place, compiled, now, scopes, set_aside, one_by_one=one_by_one, around=around, keeper=keeper
+    )  # fmt: skip
+    findings = _findings(question)
     for each in findings:
         told(compiled.charter.table, f"rule '{each.rule}': {each.verdict}" + (f", {each.message}" * bool(each.message)))
     return findings

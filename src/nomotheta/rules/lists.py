@@ -79,6 +79,10 @@ def _key(question: Question, check: Check, rest: Rest) -> Finding:
     breaks = int(asked.answer(sql).first()[BREAKS])
 
     def samples() -> Samples:
+        if not check.whole_row and not check.nulls:
+            one = ", ".join(parts.values())
+            repeated = f"SELECT {', '.join(map(quoted, parts))} FROM ({groups}) AS {_REPEATED}"
+            question.keep(check, f"({one}) IN ({repeated})")
         found = asked.answer(f"{groups} ORDER BY {_TIMES} DESC, {', '.join(map(quoted, parts))} LIMIT {SAMPLES}")
         private = {name for name, node in check.parts if question.private & set(node.columns())}
         return samples_of(Answer((*found.columns[:-1], "times"), found.rows), question.private | private)
@@ -150,9 +154,12 @@ def _compared(question: Question, check: Check, rest: Rest) -> Finding:
     where = question.where(scope, present, absent, *rest(asked), by=asked)
     sql = f"SELECT count(*) AS {quoted(BREAKS)} {asked.rowset(question.table, where)}"
     breaks = int(asked.answer(sql).first()[BREAKS])
-    return question.counted_finding(
-        check, breaks, question.count(scope), sql, lambda: question.sampled(check.columns, where, asked)
-    )  # fmt: skip
+
+    def samples() -> Samples:
+        question.keep(check, where, asked)
+        return question.sampled(check.columns, where, asked)
+
+    return question.counted_finding(check, breaks, question.count(scope), sql, samples)
 
 
 def _asked_with(

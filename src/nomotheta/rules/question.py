@@ -33,6 +33,13 @@ class Scope:
     where: Node | None = None
 
 
+class Keeper(Protocol):
+    """Keeps all rows that break rules."""
+
+    def take(self, question: Question, check: Check, asked: Place | Anew, where: str | None) -> None:
+        """Keep the rows of the table that meet a condition in the SQL of who answers."""
+
+
 class Surroundings(Protocol):
     """What rules may look at beside their table."""
 
@@ -56,8 +63,9 @@ class Question:
     def __init__(
         self, place: Place, compiled: Compiled, now: Now, scopes: tuple[Scope, Scope],
         set_aside: Mapping[str, int] | None, *, one_by_one: bool, around: Surroundings | None = None,
+        keeper: Keeper | None = None,
     ) -> None:  # fmt: skip
-        self.around = around
+        self.around, self.keeper = around, keeper
         self.one_by_one, self.ended = one_by_one, False
         self.place, self.compiled, self.now = place, compiled, now
         self.scope, self.load_scope = scopes
@@ -197,7 +205,7 @@ class Question:
         base: dict[str, Any] = {
             "rule": check.name, "sort": check.sort, "columns": check.columns, "because": check.because,
             "otherwise": check.otherwise, "tolerate": str(check.tolerate), "over": self.scope_of(check).label,
-            "owners": check.owners,
+            "owners": check.owners, "embedded": self.asked is not self.place or not self.place.native,
         }  # fmt: skip
         return Finding(**(base | more))
 
@@ -237,6 +245,11 @@ class Question:
             told = f"it could not be judged: {error or type(error).__name__}".split("\n")[0]
         self.ended = self.one_by_one
         return self.made(check, verdict="error", message=told)
+
+    def keep(self, check: Check, where: str | None, by: Place | Anew | None = None) -> None:
+        """Have all rows kept that break a check, where that is wished."""
+        if self.keeper is not None:
+            self.keeper.take(self, check, by or self.asked, where)
 
     def sampled(self, columns: Sequence[str], where: str | None, by: Place | Anew | None = None) -> Samples:
         """Rows that broke a rule, by their key and the columns that the rule speaks of."""

@@ -63,11 +63,12 @@ def _read(question: Question, check: Check, row: Mapping[str, Any], name: str, s
         check, verdict=verdict_of(check, breaks, rows), breaks=breaks, rows=rows, sql=sql,
         message=message_of(check, breaks, rows), excused=left_out,
     )  # fmt: skip
-    if not breaks:
+    if not breaks or (question.asked is question.place and question.differs(check)):  # the latter is judged again
         return finding
     if check.sort == "blank" and not left_out:
         finding = replace(finding, message=f"{finding.message}{_by_sort(question, check, scope, breaks)}")
     condition = f"NOT {question.asked.render(check.node, question.now)}" + (f" AND {excused} = 0" if excused else "")
+    question.keep(check, question.where(scope, condition))
     return replace(finding, samples=question.sampled(check.columns, question.where(scope, condition)))
 
 

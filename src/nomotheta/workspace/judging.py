@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime
 import time
 from collections.abc import Sequence
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from nomotheta.ahead import import_ahead
@@ -19,32 +20,63 @@ from nomotheta.workspace.scopes import scope_of_loads
 
 if TYPE_CHECKING:
     from nomotheta.ledger import Judgement
+    from nomotheta.place.base import Mark
+    from nomotheta.rules.keeping import Kept
+
+_NAMED = 8  # loads that a message names
 
 
 def judge_table(
-    context: Context, compiled: Compiled, place_name: str, day: datetime.date | None, meanwhile: Sequence[str] = ()
-) -> Judgement:
+    context: Context, compiled: Compiled, place_name: str, day: datetime.date | None, meanwhile: Sequence[str] = (),
+    *, load_no: int | None = None, keep: Path | None = None,
+) -> Judgement:  # fmt: skip
     """Check a table against its charter; what goes wrong with the place is told by the result.
 
     Modules that will be needed afterwards are imported meanwhile.
     """
     started, clock = moment(), time.perf_counter()
-    table = compiled.charter.table
+    table, over = compiled.charter.table, "table"
     try:
         with context.places.open(place_name) as place:
             marks = place.marks(table)
-            last = marks[-1].load_no if marks else None
+            last = load_no or (marks[-1].load_no if marks else None)
+            if load_no is not None and load_no not in {mark.load_no for mark in marks}:
+                raise PlaceError(f"load {load_no} is not in the table", mend=_loads_told(marks))
             now = context.now(started, day or context.today(), last)
             load_scope = scope_of_loads(context.ledger, compiled, [last]) if last else None
             for module in ("nomotheta.ledger", *meanwhile):
                 import_ahead(module)  # while the place works
-            findings = judge(place, compiled, now, Scope(), load_scope, around=Around(context, place))
+            scope = load_scope if load_no is not None and load_scope is not None else Scope()
+            if load_no is not None and scope.where is None:
+                raise PlaceError(
+                    f"the rows of load {load_no} cannot be told apart", mend='add a column from "@load.no"'
+                )
+            kept = _keeper(keep)
+            around = Around(context, place)
+            findings = judge(place, compiled, now, scope, load_scope, around=around, keeper=kept)
+            if kept is not None:
+                kept.close()
+            over = scope.label
             told: dict[str, Any] = {"verdict": worst(findings), "findings": tuple(findings)}
     except PlaceError as error:
         where = f"{error.where}: " if error.where else ""
         told = {"verdict": "error", "message": where + error.what, "mend": error.mend}
     from nomotheta.ledger import Judgement
 
-    result = Judgement(table, place_name, "table", seconds=round(time.perf_counter() - clock, 3), **told)
+    result = Judgement(table, place_name, over, seconds=round(time.perf_counter() - clock, 3), **told)
     context.ledger.add_judgement(result, started)
     return result
+
+
+def _loads_told(marks: Sequence[Mark]) -> str:
+    """The loads that are in a table."""
+    known = [str(mark.load_no) for mark in marks[-_NAMED:]]
+    return f"loads there: {', '.join(known)}" if known else "nothing was loaded into it from here"
+
+
+def _keeper(keep: Path | None) -> Kept | None:
+    if keep is None:
+        return None
+    from nomotheta.rules.keeping import Kept  # only now: it writes Arrow
+
+    return Kept(keep)

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import datetime
 import zoneinfo
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -255,9 +255,17 @@ class Workspace:
 
     def judge(
         self, tables: Sequence[str] = (), *, place: str | None = None, day: datetime.date | None = None,
-        meanwhile: Sequence[str] = (),
+        load_no: int | None = None, keep: Path | None = None, meanwhile: Sequence[str] = (),
     ) -> list[Judgement]:  # fmt: skip
-        """Check tables against their charters, however they were loaded; modules are imported meanwhile.
+        """Check tables against their charters, however they were loaded.
+
+        Args:
+            tables: their names; all where there are none.
+            place: another place than the charters'.
+            day: what `:day` stands for; today where it is None.
+            load_no: look at the rows of this load alone, of one table.
+            keep: a .parquet or .csv file for all rows that break rules, or a folder for one of each table.
+            meanwhile: modules that are imported while the place works.
 
         Raises:
             DeclarationError: a charter or the call is wrong.
@@ -265,7 +273,26 @@ class Workspace:
         from nomotheta.workspace.judging import judge_table
 
         chosen = self.compiled(tables)
-        return [judge_table(self.context, compiled, place or compiled.place, day, meanwhile) for compiled in chosen]
+        if (load_no is not None or (keep is not None and keep.suffix)) and len(chosen) != 1:
+            what = (
+                f"load {load_no} is one of a single table" if load_no is not None else f"{keep} is for a single table"
+            )
+            raise DeclarationError(what, mend="name the table" + (", or a folder" if load_no is None else ""))
+        if keep is not None and not keep.suffix:
+            keep.mkdir(parents=True, exist_ok=True)
+        files = [keep / f"{each.charter.table}.parquet" if keep and not keep.suffix else keep for each in chosen]
+        return [
+            judge_table(self.context, each, place or each.place, day, meanwhile, load_no=load_no, keep=file)
+            for each, file in zip(chosen, files, strict=True)
+        ]
+
+    def sessions(self, places: Iterable[str]) -> dict[str, Sequence[str]]:
+        """What a client of each place says first, so that statements which are made here mean the same there."""
+        found = {}
+        for name in places:
+            with self.places.open(name) as place:
+                found[name] = place.session
+        return found
 
     # ---- reconcile
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Annotated
 
 import typer
@@ -21,16 +22,31 @@ def judge(
     ] = None,
     day: Day = None,
     place: Place = None,
+    load: Annotated[
+        int | None,
+        typer.Option("--load", metavar="N", help="Only the rows of that load.", autocompletion=complete_loads),
+    ] = None,
+    show_sql: Annotated[bool, typer.Option("--show-sql", help="Print every statement, to run it yourself.")] = False,
+    keep_breaks: Annotated[
+        Path | None,
+        typer.Option("--keep-breaks", metavar="FILE", help="Keep all breaking rows: .parquet, .csv, a folder."),
+    ] = None,
 ) -> None:
     """Check tables against their charters."""
     opened = call.workspace()
     shown = "nomotheta.report.documents" if call.json else "nomotheta.cli.screens.findings"
-    results = opened.judge(tables or [], place=place, day=day_given(day, opened), meanwhile=[shown])
+    results = opened.judge(
+        tables or [], place=place, day=day_given(day, opened), load_no=load, keep=keep_breaks, meanwhile=[shown]
+    )
     verdict = gravest(result.verdict for result in results)
     if call.json:
         from nomotheta.report.documents import Judgements
 
         call.print(Judgements(verdict, tuple(results)))
+    elif show_sql:
+        from nomotheta.cli.screens.statements import show_statements
+
+        show_statements(results, opened.sessions({each.place for each in results}))
     elif not call.silent(verdict):
         from nomotheta.cli.screens.findings import show_judgements
 

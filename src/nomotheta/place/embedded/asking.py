@@ -58,6 +58,8 @@ class Embedded:
     name: str
     shown: str
     hints: Sequence[str] = ()
+    native = False
+    session: Sequence[str] = ()
 
     def __init__(self) -> None:
         self.fingerprint: Fingerprint = _RawFingerprint()

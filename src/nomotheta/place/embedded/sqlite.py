@@ -300,6 +300,9 @@ class SqlitePlace(Embedded, Staging):
             self.fetch(f"SELECT count(*) AS {quoted(own('n'))} {self.rowset(table, where)}").column(0)[0].as_py()
         )
 
+    native = False
+    session: Sequence[str] = ()
+
     def day(self, day: datetime.date) -> str:
         """SQLite has no days, but their texts."""
         return f"'{day}'"

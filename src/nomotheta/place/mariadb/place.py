@@ -194,6 +194,8 @@ class MariaPlace(Staging):
             for column, of, free, nulls in rows
         ] or None
 
+    session: Sequence[str] = (f"SET SESSION sql_mode = '{_MODE}', time_zone = '+00:00'",)
+
     def guarantees(self, table: str) -> Guarantees:
         """What its primary key and its types see to: its other keys a session may have switched off."""
         *schema, name = table.split(".")
