@@ -5,6 +5,7 @@ from nomotheta.charter.column import FROM_PLACE, SYSTEM_COLUMNS, Column
 from nomotheta.charter.declared import changed_keys, declared, version_of
 from nomotheta.charter.excused import Excuse
 from nomotheta.charter.lint import Compiled, in_order, lint, repeats_untold
+from nomotheta.charter.listed import value_written
 from nomotheta.charter.model import Charter, Delivery, Stated
 from nomotheta.charter.proposal import Proposal, ProposedColumn, proposal_text
 from nomotheta.charter.read import Problem, Read, read_settings, read_source
@@ -49,5 +50,6 @@ __all__ = [
     "shared_of",
     "unreadable_shared",
     "value_of",
+    "value_written",
     "version_of",
 ]

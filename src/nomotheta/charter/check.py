@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any, Literal
 
+from nomotheta.charter.column import Drift
 from nomotheta.charter.excused import Excuse
 from nomotheta.charter.positions import Path
 from nomotheta.charter.rule import Equals, Usual
@@ -13,7 +14,7 @@ from nomotheta.conditions import Kind, Node
 
 Sort = Literal[
     "kind", "text_length", "blank", "between", "among", "pattern", "case", "trimmed", "length", "slice", "key",
-    "reference", "each", "whole", "groups", "equals", "gaps", "usual", "offenders",
+    "reference", "each", "whole", "groups", "equals", "gaps", "usual", "drift", "offenders",
 ]  # fmt: skip
 
 
@@ -75,6 +76,7 @@ class Check:
     equals: Equals | None = None
     text: str = ""
     usual: Usual | None = None
+    drift: Drift | None = None
     owners: tuple[str, ...] = ()
     excuses: tuple[Excuse, ...] = ()
 

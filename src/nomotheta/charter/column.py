@@ -140,6 +140,18 @@ class Distinct(CellRule):
     over: Literal["load", "table"] | None = None
 
 
+class Drift(CellRule):
+    """Whether the distribution of a column's values is that of earlier loads, of which there must be so many."""
+
+    least: Annotated[int, Field(ge=5, le=28)] = 7
+    otherwise: Literal["fail", "warn"] = "warn"
+
+
+def _drift(value: Any) -> Any:
+    """Let true stand for a check that has nothing else to say, and false for none."""
+    return ({} if value else None) if isinstance(value, bool) else value
+
+
 def _flag(value: Any) -> Any:
     """Let true or false stand for a check that has nothing else to say."""
     return {"value": value} if isinstance(value, bool) else value
@@ -199,6 +211,7 @@ class Column(Declared):
         Length | None, BeforeValidator(_one_length, json_schema_input_type=Length | int | list[int | str])
     ] = None
     distinct: Distinct | None = None
+    drift: Annotated[Drift | None, BeforeValidator(_drift, json_schema_input_type=Drift | bool)] = None
     null_words: list[str] | None = None
     trim: bool | None = None
     private: bool = False

@@ -47,6 +47,13 @@ def column_checks(reader: Reader, charter: Charter, name: str, kind: Kind) -> It
     if column.pattern:
         yield from _pattern(reader, base, kind, made, column.pattern)
     yield from _text_checks(reader, base, kind, made, column)
+    yield from _of_all_rows(reader, base, kind, column, charter)
+
+
+def _of_all_rows(reader: Reader, base: Path, kind: Kind, column: Column, charter: Charter) -> Iterator[Check]:
+    """What is declared of all values together."""
+    if column.drift:
+        yield from _drift(reader, base, kind, column, charter)
     if column.distinct:
         yield from _distinct(reader, base, column.distinct, charter)
 
@@ -112,6 +119,21 @@ def _text_checks(
             reader.complain((*base, sort), f"'{sort}' needs a text, but {name} is {kind}", "take it out")
             continue
         yield made(sort, check(condition, {name: kind}), told, of_rule)
+
+
+def _drift(reader: Reader, base: Path, kind: Kind, column: Column, charter: Charter) -> Iterator[Check]:
+    """The distribution of the values of one load, against earlier ones."""
+    path = (*base, "drift")
+    if column.private:
+        reader.complain(path, "what is kept of its values would be of a private column", "take 'drift' out")
+    elif kind.name in {"uuid", "binary"}:
+        reader.complain(path, f"{kind} has no distribution to speak of", "take 'drift' out")
+    elif not charter.load_column() and charter.load.how != "overwrite":
+        told = "the rows of one load cannot be told apart in this table"
+        reader.complain(path, told, 'add a column with from = "@load.no"')
+    elif column.drift is not None:
+        told = f"{base[-1]} is distributed as usual"
+        yield Check(told, "drift", (str(base[-1]),), column.drift.otherwise, path, drift=column.drift, over="load")
 
 
 def _distinct(reader: Reader, base: Path, of: Distinct, charter: Charter) -> Iterator[Check]:

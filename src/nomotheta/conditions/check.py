@@ -86,7 +86,7 @@ class _Checker:
             "call": self.call, "column": self.column, "number": self.number, "string": lambda _: TEXT,
             "null": lambda _: NULL, "true": lambda _: BOOLEAN, "false": lambda _: BOOLEAN,
             "current_date": lambda _: DATE, "current_timestamp": lambda _: TIMESTAMP,
-            "interval": lambda _: INTERVAL, "literal": self.literal,
+            "last": lambda node: node.args[0].kind, "interval": lambda _: INTERVAL, "literal": self.literal,
             "parameter": lambda node: Kind(PARAMETERS[node.value]),
         }  # fmt: skip
 

@@ -280,10 +280,22 @@ class _Parser:
         self.fail(f"expected a value, {self.found()}")
 
     def literal(self, token: Token) -> Node:
+        if token.sort == "parameter" and token.value.startswith("last."):
+            return self.last(token)
         if token.sort == "parameter" and token.value not in PARAMETERS:
             hint = did_you_mean(token.value, PARAMETERS, "known: " + ", ".join(f":{name}" for name in PARAMETERS))
             self.fail(f"no parameter ':{token.value}'", token, hint)
         return Node(token.sort, [], token.start, token.end, value=token.value)
+
+    def last(self, token: Token) -> Node:
+        """What an aggregate came to in the load before: `:last.count`, or `:last.sum.fare`."""
+        _, name, *of = token.value.split(".")
+        if name not in {"count", "sum", "avg", "min", "max"} or (not of and name != "count"):
+            self.fail(f"':{token.value}' is no value of the load before", token, "write :last.count or :last.sum.fare")
+        args = [Node("column", [], token.start, token.end, value=column) for column in of]
+        value = Aggregate(name)
+        before = Node("aggregate", args, token.start, token.end, value=value, mark=(token.start, token.end))
+        return Node("last", [before], token.start, token.end, value=token.value)
 
     def named(self, token: Token) -> Node:
         name, following = token.value.lower(), self.here

@@ -226,6 +226,20 @@ class Ledger:
         adapter = _adapter(LoadResult)
         return [(adapter.validate_json(row[0]), datetime.datetime.fromisoformat(row[1])) for row in rows]
 
+    def measured(
+        self, table: str, place: str, rule: str, before: int | None, most: int
+    ) -> list[tuple[int, datetime.date, str]]:  # fmt: skip
+        """What a rule measured of the loads that are in a table, and came before one: the oldest first."""
+        rows = self._rows(
+            "SELECT load_no, day, json_extract(found.value, '$.measured') AS measured FROM "
+            "(SELECT * FROM entries WHERE what = 'load' AND table_name = ? AND place = ? AND state = 'loaded' "
+            "AND document IS NOT NULL AND (? IS NULL OR load_no < ?) ORDER BY load_no DESC LIMIT ?) AS loads, "
+            "json_each(loads.document, '$.findings') AS found WHERE json_extract(found.value, '$.rule') = ? "
+            "AND json_extract(found.value, '$.measured') <> '' ORDER BY load_no",
+            table, place, before, before, most, rule,
+        )  # fmt: skip
+        return [(row["load_no"], datetime.date.fromisoformat(row["day"]), row["measured"]) for row in rows]
+
     def keep_charter(self, version: str, declared: Mapping[str, Any], text: str) -> None:
         """Keep a charter as it was when something was loaded under it."""
         self._rows("INSERT OR IGNORE INTO charters VALUES (?, ?, ?)", version, text, json.dumps(declared, default=str))

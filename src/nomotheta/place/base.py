@@ -196,6 +196,11 @@ class Asking(Protocol):
     def expect(self, table: str, kinds: Mapping[str, Kind]) -> None:
         """Say of what kinds a table's columns are meant to be, for a database that does not see to it."""
 
+    ranks: bool  # whether it sorts values by itself, to say below which a share of them lies
+
+    def quantiles(self, column: str, shares: Sequence[float]) -> str:
+        """The values of a column in SQL below which shares of all lie, as a list."""
+
     def never_repeats(self, column: str, rowset: str) -> bool:
         """Whether it is plain at little cost that no value of a column in SQL comes twice; False where it is not."""
 

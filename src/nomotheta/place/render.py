@@ -9,11 +9,12 @@ from __future__ import annotations
 
 import datetime
 import re
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, ClassVar
 
 from nomotheta.conditions import Kind, Node, quoted, render_pattern
+from nomotheta.conditions.build import constant
 
 WHITE_SPACE = (
     "\t\n\x0b\x0c\r \x85\xa0\u1680" + "".join(map(chr, range(0x2000, 0x200B))) + "\u2028\u2029\u202f\u205f\u3000"
@@ -30,6 +31,12 @@ class Now:
     moment: datetime.datetime
     day: datetime.date
     load_no: int | None = None
+    last: Mapping[str, Any] = field(default_factory=dict)  # values of the load before, by the names of conditions
+
+
+NOWHERE = Now(
+    datetime.datetime(1970, 1, 1, tzinfo=datetime.UTC), datetime.date(1970, 1, 1)
+)  # for what asks of no moment
 
 
 @dataclass(slots=True)
@@ -48,7 +55,7 @@ class Renderer:
             "null": lambda _: "NULL", "true": lambda _: "TRUE", "false": lambda _: "FALSE",
             "current_date": lambda _: self.moment(self.now.moment.date()),
             "current_timestamp": self.present, "at zone": self.at_zone, "span": self.span,
-            "literal": self.literal, "parameter": self.parameter,
+            "literal": self.literal, "parameter": self.parameter, "last": self.last,
             "promote": self.promote, "and": self.joined, "or": self.joined,
             "not": lambda node: f"(NOT {self.render(node.args[0])})",
             "is null": lambda node: f"({self.render(node.args[0])} IS NULL)",
@@ -123,6 +130,13 @@ class Renderer:
         if node.value == "day":
             return self.moment(self.now.day)
         return "NULL" if self.now.load_no is None else str(int(self.now.load_no))
+
+    def last(self, node: Node) -> str:
+        """What an aggregate came to in the load before; null where there was none."""
+        value = self.now.last.get(node.value)
+        if value is None:
+            return f"CAST(NULL AS {self.type_name(node.kind)})"
+        return self.render(constant(value, node.kind))
 
     def promote(self, node: Node) -> str:
         """A narrower kind as a wider one."""
@@ -299,6 +313,11 @@ class Renderer:
         return (
             f"CAST({found} AS {self.type_name(node.kind)})" if name == "sum" and node.kind.name == "decimal" else found
         )
+
+    @staticmethod
+    def quantiles(column: str, shares: Sequence[float]) -> str:
+        """The values of a column below which shares of all lie, as a list."""
+        return f"quantile_disc({column}, [{', '.join(map(str, shares))}])"
 
     def percentile(self, name: str, share: str, value: str) -> str:
         """The value below which a share of all lies."""

@@ -142,7 +142,7 @@ class Staging:
         """Rows as an Arrow table."""
         return self.fetch(sql if most is None else f"{sql} LIMIT {most}")
 
-    native = True
+    native = ranks = True
     session: Sequence[str] = ("SET TimeZone = 'UTC'",)
 
     def never_repeats(self, _column: str, _rowset: str) -> bool:

@@ -165,6 +165,10 @@ class Anew:
         """A condition as the engine's SQL."""
         return Renderer(now).render(node)
 
+    def quantiles(self, column: str, shares: Sequence[float]) -> str:
+        """As the engine has them."""
+        return Renderer.quantiles(column, shares)
+
     def exactly(self, sql: str, _column: PlaceColumn | None) -> str:
         """Values are compared as they are."""
         return sql

@@ -34,7 +34,8 @@ class Finding:
     `breaks` counts what broke it (rows; for a whole, 0 or 1) and `rows` what was looked at; both are None where it
     could not be judged. `over` is `table` or `load N`. `excused` counts the known breaks that do not count, and
     `excuses` says why; `owners` are those whom a break concerns. `sql` is the statement that counts the breaks, for the
-    embedded engine where the place's own answer would be another.
+    embedded engine where the place's own answer would be another; `measured` is what later loads
+    are compared with.
     """
 
     rule: str
@@ -55,6 +56,7 @@ class Finding:
     excuses: tuple[str, ...] = ()
     owners: tuple[str, ...] = ()
     embedded: bool = False
+    measured: str = ""
     COLUMNS: ClassVar[Mapping[str, str]] = {
         "rule": "text", "sort": "text", "verdict": "text", "columns": "text", "breaks": "integer", "rows": "integer",
         "excused": "integer", "set_aside": "integer", "message": "text", "because": "text", "otherwise": "text",

@@ -56,6 +56,11 @@ def judge(
         PlaceError: the table is not there, or the place cannot be reached.
     """
     scopes = (scope or Scope(), load_scope or scope or Scope())
+    if any(node.op == "last" for check in compiled.checks if check.sort == "whole" and check.node
+           for node in check.node.walk()):  # fmt: skip
+        from nomotheta.rules.past import with_last
+
+        now = with_last(now, compiled, around)
     question = Question(
         place, compiled, now, scopes, set_aside, one_by_one=one_by_one, around=around, keeper=keeper
     )  # fmt: skip
@@ -149,9 +154,21 @@ def _alone(question: Question, check: Check) -> Finding:
     """A check with a query of its own."""
     by_sort: dict[str, Callable[[Question, Check], Finding]] = {
         "kind": _of_its_kind, "key": lists.key, "reference": lists.reference, "offenders": lists.offenders,
-        "gaps": gaps, "equals": equal,
+        "gaps": gaps, "equals": equal, "usual": _usual, "drift": _drifts,
     }  # fmt: skip
     return question.guarded(check, lambda: by_sort[check.sort](question, check))
+
+
+def _usual(question: Question, check: Check) -> Finding:
+    from nomotheta.rules.past import usual  # only now: few rules look back
+
+    return usual(question, check)
+
+
+def _drifts(question: Question, check: Check) -> Finding:
+    from nomotheta.rules.past import drifts
+
+    return drifts(question, check)
 
 
 def _of_its_kind(question: Question, check: Check) -> Finding:

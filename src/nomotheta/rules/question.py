@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import datetime
 import functools
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
@@ -40,6 +41,15 @@ class Keeper(Protocol):
         """Keep the rows of the table that meet a condition in the SQL of who answers."""
 
 
+@dataclass(frozen=True, slots=True)
+class Earlier:
+    """What a rule measured of an earlier load, as it is kept."""
+
+    load_no: int
+    day: datetime.date
+    measured: str
+
+
 class Surroundings(Protocol):
     """What rules may look at beside their table."""
 
@@ -48,6 +58,9 @@ class Surroundings(Protocol):
 
     def charter(self, table: str, place: str) -> Compiled | None:
         """The charter of another table in a place, where it has one."""
+
+    def past(self, table: str, rule: str, before: int | None, most: int) -> Sequence[Earlier]:
+        """What a rule measured of the loads before one that are in a table, the oldest first."""
 
     def stale(self, table: str, place: str) -> str:
         """What is said of a list in a place whose file has changed since it was loaded; empty where none has."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime
+import json
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
@@ -100,9 +101,19 @@ def _read_whole(question: Question, check: Check, row: Mapping[str, Any], name: 
         met = None  # a comparison with it comes to something else in every database
     if met is None:  # nothing says that it is met
         message = f"it could not be decided: {message}" if message else "it could not be decided"
-    breaks = int(not met)
-    verdict = verdict_of(check, breaks, 1)
-    return question.made(check, verdict=verdict, breaks=breaks, rows=row[ROWS], message=message, sql=sql)
+    breaks, last = int(not met), [node for node in check.node.walk() if node.op == "last"]
+    verdict, measured = verdict_of(check, breaks, 1), ""
+    if last:
+        at = {id(node): number for number, node in enumerate(nodes)}
+        now = {node.value: row[f"{name} {at[id(node.args[0])]}"] for node in last}
+        measured = json.dumps({each: str(value) for each, value in now.items() if value is not None})
+        if any(question.now.last.get(each) is None for each in now):
+            verdict, breaks = "warn", 0
+            values = message.removeprefix("it could not be decided: ")
+            message = f"there is no earlier load to compare with; {values}"
+    return question.made(
+        check, verdict=verdict, breaks=breaks, rows=row[ROWS], message=message, sql=sql, measured=measured
+    )  # fmt: skip
 
 
 def told_value(question: Question, node: Node, value: Any) -> str:

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from contextlib import AbstractContextManager, nullcontext
 
 from nomotheta.charter import Compiled
 from nomotheta.errors import NomothetaError
 from nomotheta.place.base import Place
+from nomotheta.rules.question import Earlier
 from nomotheta.workspace.context import Context, moment
 
 
@@ -26,6 +27,11 @@ class Around:
         """The charter of a table, where it has one that is right and meant for that place."""
         found = self._context.charters.known().get(table)
         return found if found is not None and found.place == place else None
+
+    def past(self, table: str, rule: str, before: int | None, most: int) -> Sequence[Earlier]:
+        """What a rule measured of earlier loads."""
+        found = self._context.ledger.measured(table, self._here.name, rule, before, most)
+        return [Earlier(load_no, day, text) for load_no, day, text in found]
 
     def stale(self, table: str, place: str) -> str:
         """What is said of a standing list whose file has changed since it was loaded; empty where none has."""

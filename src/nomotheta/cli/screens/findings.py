@@ -14,7 +14,7 @@ from nomotheta.ledger import Judgement
 from nomotheta.report.words import quiet, telling
 from nomotheta.rules.finding import Finding, Samples
 
-_OF_A_COLUMN = {"kind", "text_length", "blank", "between", "among", "pattern", "case", "trimmed", "length"}
+_OF_A_COLUMN = {"kind", "text_length", "blank", "between", "among", "pattern", "case", "trimmed", "length", "drift"}
 
 
 def show_finding(console: Console, finding: Finding) -> None:

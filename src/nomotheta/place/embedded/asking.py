@@ -58,7 +58,7 @@ class Embedded:
     name: str
     shown: str
     hints: Sequence[str] = ()
-    native = False
+    native, ranks = False, True
     session: Sequence[str] = ()
 
     def __init__(self) -> None:
@@ -162,6 +162,10 @@ class Embedded:
     def guarantees(self, _table: str) -> Guarantees:
         """Rows are typed anew, so that what the database sees to says nothing of their values."""
         return Guarantees()
+
+    def quantiles(self, column: str, shares: Sequence[float]) -> str:
+        """As the engine has them."""
+        return Renderer.quantiles(column, shares)
 
     def never_repeats(self, _column: str, _rowset: str) -> bool:
         """Nothing is known at little cost."""

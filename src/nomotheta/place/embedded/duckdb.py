@@ -148,6 +148,10 @@ class DuckPlace(Staging):
             for column, of, null, default in rows
         ] or None
 
+    def quantiles(self, column: str, shares: Sequence[float]) -> str:
+        """All in one."""
+        return Renderer.quantiles(column, shares)
+
     def guarantees(self, table: str) -> Guarantees:
         """What its constraints see to."""
         *schema, name = table.split(".")

@@ -300,7 +300,7 @@ class SqlitePlace(Embedded, Staging):
             self.fetch(f"SELECT count(*) AS {quoted(own('n'))} {self.rowset(table, where)}").column(0)[0].as_py()
         )
 
-    native = False
+    native, ranks = False, True
     session: Sequence[str] = ()
 
     def day(self, day: datetime.date) -> str:

@@ -194,7 +194,12 @@ class MariaPlace(Staging):
             for column, of, free, nulls in rows
         ] or None
 
+    ranks = False
     session: Sequence[str] = (f"SET SESSION sql_mode = '{_MODE}', time_zone = '+00:00'",)
+
+    def quantiles(self, column: str, shares: Sequence[float]) -> str:
+        """It has none of all rows; the embedded engine is asked for them."""
+        return MariaRenderer.quantiles(column, shares)
 
     def guarantees(self, table: str) -> Guarantees:
         """What its primary key and its types see to: its other keys a session may have switched off."""

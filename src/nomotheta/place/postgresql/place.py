@@ -169,6 +169,10 @@ class PostgresPlace(Staging):
             for row in rows
         ] or None  # fmt: skip
 
+    def quantiles(self, column: str, shares: Sequence[float]) -> str:
+        """As ordered-set aggregates, all in one."""
+        return PostgresRenderer.quantiles(column, shares)
+
     def guarantees(self, table: str) -> Guarantees:
         """What its indexes, types and foreign keys see to; nothing in a table whose rows may lie in others."""
         name = [quoted_table(table)]

@@ -62,6 +62,12 @@ class PostgresRenderer(Renderer):
         between = f"{self.render(node.args[0])} - {self.render(node.args[1])}"
         return self.whole(f"(extract(epoch FROM ({between})) * 1000000)")
 
+    @staticmethod
+    def quantiles(column: str, shares: Sequence[float]) -> str:
+        """The values of a column below which shares of all lie, as a list."""
+        listed = ", ".join(map(str, shares))
+        return f"percentile_disc(ARRAY[{listed}]::float8[]) WITHIN GROUP (ORDER BY {column})"
+
     def of_fixed_runs(self, value: str, runs: Sequence[tuple[str, int]]) -> str:
         """A text of so many characters of some sets, one after the other: twice as fast as the pattern."""
         parts, at = [f"length({value}) = {sum(count for _, count in runs)}"], 1

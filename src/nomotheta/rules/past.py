@@ -1,0 +1,164 @@
+"""Rules that look at earlier loads: values that are usual, and distributions that drift."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+from collections.abc import Sequence
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any
+
+from nomotheta.charter import Check, Compiled, value_written
+from nomotheta.conditions import Node, own, quoted
+from nomotheta.errors import counted
+from nomotheta.place.render import Now
+from nomotheta.rules.finding import Finding, Samples, verdict_of
+from nomotheta.rules.question import Earlier, Question, Surroundings
+from nomotheta.rules.scan import told_value
+
+if TYPE_CHECKING:
+    from nomotheta.rules.sketch import Sketch
+
+_LISTED = 8  # earlier loads that a finding lists
+_LOADS, _MOST = 28, 400  # loads that a distribution is compared with, and a value
+_DISTANCE, _CHANCE = 0.1, 1e-4  # a drift that is nearer or likelier is none
+_TIMES, _BEYOND = 2.0, 0.05  # and it is further off than those of earlier loads from each other
+_VALUE = own("value")
+
+
+def with_last(now: Now, compiled: Compiled, around: Surroundings | None) -> Now:
+    """What a run fixes, with the values of the load before that conditions speak of."""
+    last: dict[str, Any] = {}
+    for check in compiled.checks:
+        nodes = _last_nodes(check)
+        if nodes and around is not None:
+            for earlier in reversed(around.past(compiled.charter.table, check.name, now.load_no, 1)):
+                values = json.loads(earlier.measured)
+                for name in nodes.keys() & values.keys():
+                    with contextlib.suppress(ValueError):  # the column was of another kind then
+                        last[name] = value_written(nodes[name].kind, values[name])
+    return replace(now, last=last) if last else now
+
+
+def _last_nodes(check: Check) -> dict[str, Node]:
+    return {node.value: node for node in (check.node.walk() if check.node else ()) if node.op == "last"}
+
+
+def usual(question: Question, check: Check) -> Finding:
+    """A value of the load against those of earlier loads."""
+    assert check.node is not None and check.usual is not None  # noqa: S101 - only such come here
+    from nomotheta.rules.usual import usual_range
+
+    scope = question.scope_of(check)
+    with question.read_by_us() if question.differs(check) else contextlib.nullcontext():
+        sql = f"SELECT {question.asked.render(check.node, question.now)} AS {quoted(_VALUE)} "
+        sql += question.asked.rowset(question.table, question.where(scope))
+        value = question.asked.answer(sql).first()[_VALUE]
+    shown = told_value(question, check.node, value)
+    past = _past(question, check, _MOST)
+    known = [each for each in past if each.measured]
+    measured = "" if value is None else str(value)
+    if value is None:
+        told = f"{check.text} is null, which is never usual"
+        return question.made(check, verdict=verdict_of(check, 1, 1), breaks=1, rows=1, message=told, sql=sql)
+    if len(known) < check.usual.least:
+        told = f"{check.text} is {shown}; {_too_few(len(known), check.usual.least)}"
+        return question.made(check, verdict="warn", breaks=0, rows=1, message=told, sql=sql, measured=measured)
+    found = usual_range([each.day for each in known], [float(each.measured) for each in known], question.now.day)
+    met = found.holds(float(value))
+    by = f" on a {question.now.day:%A}" if found.by_weekday else ""
+    low, high = (_rounded(check.node, bound) for bound in (found.low, found.high))
+    message = f"{check.text} is {shown}; usual{by} is {low} to {high}, by {counted(len(known), 'earlier load')}"
+    rows = tuple((str(each.load_no), str(each.day), each.measured) for each in known[: -_LISTED - 1 : -1])
+    return question.made(
+        check, verdict=verdict_of(check, int(not met), 1), breaks=int(not met), rows=1, message=message, sql=sql,
+        measured=measured, samples=Samples(("load", "day", check.text), rows) if not met else Samples((), ()),
+    )  # fmt: skip
+
+
+def _too_few(there: int, least: int) -> str:
+    are = "is" if there == 1 else "are"
+    return f"there {are} {counted(there, 'earlier load')} to compare with, and {least} are needed"
+
+
+def _rounded(node: Node, bound: float) -> str:
+    return f"{bound:,.0f}" if node.kind.name == "integer" or abs(bound) >= 1000 else f"{bound:,.4g}"
+
+
+def _past(question: Question, check: Check, most: int) -> Sequence[Earlier]:
+    """What earlier loads had, the oldest first."""
+    if question.around is None:
+        return ()
+    return question.around.past(question.table, check.name, question.now.load_no, most)
+
+
+def drifts(question: Question, check: Check) -> Finding:
+    """The distribution of a column's values in a load against those of earlier loads."""
+    from nomotheta.rules.sketch import Sketch, drift
+
+    assert check.drift is not None  # noqa: S101
+    now, sql = _sketched(question, check)
+    past = [Sketch.of_text(each.measured) for each in _past(question, check, _LOADS) if each.measured]
+    past = [each for each in past if each.count and bool(each.edges) == bool(now.edges)]
+    made: dict[str, Any] = {"rows": now.count, "sql": sql, "measured": now.text() if now.count else ""}
+    if not now.count:
+        return question.made(check, verdict="pass", breaks=0, message="there were no values to check", **made)
+    if len(past) < check.drift.least:
+        told = _too_few(len(past), check.drift.least)
+        return question.made(check, verdict="warn", breaks=0, message=told, **made)
+    found = drift(now, past)
+    others = sorted(drift(each, [*past[:at], *past[at + 1 :]]).distance for at, each in enumerate(past))
+    limit = max(_DISTANCE, _TIMES * others[len(others) // 2], others[-1] + _BEYOND)
+    moved = found.distance > limit and found.chance < _CHANCE
+    loads = counted(len(past), "earlier load")
+    told = f"its distance from {loads} is {found.distance:.2f}, usually up to {others[-1]:.2f}"
+    told += f"; gone: {', '.join(found.gone[:6])}" if found.gone else ""
+    broken = moved or bool(found.gone)
+    return question.made(
+        check, verdict=verdict_of(check, int(broken), 1), breaks=int(broken), message=told,
+        samples=_compared(check, now, past) if broken else Samples((), ()), **made,
+    )  # fmt: skip
+
+
+def _sketched(question: Question, check: Check) -> tuple[Sketch, str]:
+    """What there is to keep of a column, and the statement that found it."""
+    from nomotheta.rules.sketch import SHARES, WORDS, Sketch, number_of
+
+    (name,) = check.columns
+    kind, scope = question.declared(check), question.scope_of(check)
+    words = kind.name in {"text", "boolean"}
+    ranked = not words and question.asked is question.place and not question.place.ranks
+    with question.read_by_us() if ranked else contextlib.nullcontext():
+        asked = question.asked
+        rowset = asked.rowset(question.table, question.where(scope, f"{quoted(name)} IS NOT NULL"))
+        if not words:
+            sql = f"SELECT count(*), {asked.quantiles(quoted(name), SHARES)} AS {quoted(_VALUE)} {rowset}"
+            count, edges = asked.answer(sql).rows[0]
+            return Sketch(int(count), tuple(number_of(edge) for edge in edges or ())), sql
+        exact = asked.exactly(quoted(name), question.shape[name])
+        sql = f"SELECT {exact} AS {quoted(_VALUE)}, count(*) AS {quoted(own('times'))} {rowset} GROUP BY {exact}"
+        sql += f" ORDER BY {quoted(own('times'))} DESC, {quoted(_VALUE)} LIMIT {WORDS + 1}"
+        found = [(str(value), int(times)) for value, times in asked.answer(sql).rows]
+        total = question.asked.answer(f"SELECT count(*) {rowset}").rows[0][0]
+    kept = dict(found[:WORDS])
+    return Sketch(int(total), words=kept, others=int(total) - sum(kept.values())), sql
+
+
+def _compared(check: Check, now: Sketch, past: Sequence[Sketch]) -> Samples:
+    """Where the values lie now, and where they lay before."""
+    from nomotheta.rules.sketch import SHARES
+
+    if now.edges:
+        rows = []
+        for share in (0, 25, 50, 75, 100):
+            before = sorted(each.edges[share] for each in past)[len(past) // 2]
+            rows.append((f"{SHARES[share]:.0%} lie below", f"{before:,.6g}", f"{now.edges[share]:,.6g}"))
+        return Samples(("of the values", "before", "now"), tuple(rows))
+    total = sum(each.count for each in past)
+    before_of = {name: sum(each.words.get(name, 0) for each in past) / total for each in past for name in each.words}
+    names = {*before_of, *now.words}
+    moved = sorted(names, key=lambda name: -abs(now.words.get(name, 0) / now.count - before_of.get(name, 0)))[:_LISTED]
+    return Samples(
+        (check.columns[0], "before", "now"),
+        tuple((name, f"{before_of.get(name, 0):.2%}", f"{now.words.get(name, 0) / now.count:.2%}") for name in moved),
+    )
