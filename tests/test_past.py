@@ -87,6 +87,9 @@ after_fail = "keep"
 [columns.n]
 kind = "integer"
 drift = { least = 5 }
+[columns.sold]
+kind = "timestamp"
+drift = { otherwise = "fail" }
 [columns.class]
 kind = "text(9)"
 drift = true
@@ -106,7 +109,10 @@ def night(space: Space, day: int, count: int, shift: int = 0, classes: str = "ab
     chance = np.random.default_rng(day)
     cells = zip(chance.normal(1000 + shift, 100, count).astype(int), chance.choice(list(classes), count), strict=True)
     date = str(START + datetime.timedelta(day))
-    space.write(f"inbox/t-{date}.csv", "n,class\n" + "".join(f"{n},{name}\n" for n, name in cells))
+    space.write(
+        f"inbox/t-{date}.csv",
+        "n,sold,class\n" + "".join(f"{n},2026-01-01 10:{n % 60:02}:00,{name}\n" for n, name in cells),
+    )
     load = space.load(table="t", day=date)
     return {each["rule"]: (each["verdict"], each["message"]) for each in load["findings"]}
 

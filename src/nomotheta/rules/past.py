@@ -134,7 +134,8 @@ def _sketched(question: Question, check: Check) -> tuple[Sketch, str]:
         if not words:
             sql = f"SELECT count(*), {asked.quantiles(quoted(name), SHARES)} AS {quoted(_VALUE)} {rowset}"
             count, edges = asked.answer(sql).rows[0]
-            return Sketch(int(count), tuple(number_of(edge) for edge in edges or ())), sql
+            listed = json.loads(edges) if isinstance(edges, str) else edges or ()
+            return Sketch(int(count), tuple(number_of(edge, kind) for edge in listed)), sql
         exact = asked.exactly(quoted(name), question.shape[name])
         sql = f"SELECT {exact} AS {quoted(_VALUE)}, count(*) AS {quoted(own('times'))} {rowset} GROUP BY {exact}"
         sql += f" ORDER BY {quoted(own('times'))} DESC, {quoted(_VALUE)} LIMIT {WORDS + 1}"

@@ -109,8 +109,8 @@ def _read_whole(question: Question, check: Check, row: Mapping[str, Any], name: 
         measured = json.dumps({each: str(value) for each, value in now.items() if value is not None})
         if any(question.now.last.get(each) is None for each in now):
             verdict, breaks = "warn", 0
-            values = message.removeprefix("it could not be decided: ")
-            message = f"there is no earlier load to compare with; {values}"
+            seen = message.removeprefix("it could not be decided: ")
+            message = f"there is no earlier load to compare with; {seen}"
     return question.made(
         check, verdict=verdict, breaks=breaks, rows=row[ROWS], message=message, sql=sql, measured=measured
     )  # fmt: skip

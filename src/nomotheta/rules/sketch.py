@@ -12,6 +12,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from nomotheta.conditions import Kind
+
 Floats = NDArray[np.float64]
 SHARES = tuple(at / 100 for at in range(101))
 WORDS = 200  # different ones that are kept; the others are counted together
@@ -50,8 +52,11 @@ def _steps(edges: Floats) -> tuple[Floats, Floats]:
     return edges[last], shares[last]
 
 
-def number_of(value: Any) -> float:
-    """A number, or a moment as seconds since 1970."""
+def number_of(value: Any, kind: Kind) -> float:
+    """A number, or a moment as seconds since 1970; moments may come as their texts in ISO 8601."""
+    if isinstance(value, str):
+        types: dict[str, Any] = {"date": datetime.date, "time": datetime.time}
+        value = types.get(kind.name, datetime.datetime).fromisoformat(value)
     if isinstance(value, datetime.datetime):
         moment = value if value.tzinfo else value.replace(tzinfo=datetime.UTC)
         return (moment - _EPOCH).total_seconds()

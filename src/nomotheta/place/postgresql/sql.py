@@ -66,7 +66,7 @@ class PostgresRenderer(Renderer):
     def quantiles(column: str, shares: Sequence[float]) -> str:
         """The values of a column below which shares of all lie, as a list."""
         listed = ", ".join(map(str, shares))
-        return f"percentile_disc(ARRAY[{listed}]::float8[]) WITHIN GROUP (ORDER BY {column})"
+        return f"CAST(to_json(percentile_disc(ARRAY[{listed}]::float8[]) WITHIN GROUP (ORDER BY {column})) AS TEXT)"
 
     def of_fixed_runs(self, value: str, runs: Sequence[tuple[str, int]]) -> str:
         """A text of so many characters of some sets, one after the other: twice as fast as the pattern."""
