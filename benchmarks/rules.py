@@ -54,18 +54,18 @@ REFERENCE = """select count(*) from bench_tickets t where sailing is not null
  and not exists (select 1 from bench_sailings s where s.code = t.sailing)"""
 
 
-def charter(each: list[str], over: str = "") -> str:
+def charter(each: list[str], over: str = "", delivery: str = "", *, checks: bool = True) -> str:
     """What is declared of the table."""
-    lines = ['table = "bench_tickets"']
+    lines = ['table = "bench_tickets"', delivery]
     for name in ("ticket_no", "sailing", "passenger", "travellers", "class", "fare", "port_fee", "discount", "sold_on",
                  "sold_at", "note", "channel", "port", "agent"):  # fmt: skip
         kind = f"text({TEXTS[name]})" if name in TEXTS else KINDS[name]
-        lines += [f"[columns.{name}]", f'kind = "{kind}"', *(text for of, text, _ in CHECKS if of == name)]
+        lines += [f"[columns.{name}]", f'kind = "{kind}"', *(text for of, text, _ in CHECKS if of == name and checks)]
     lines += ["[columns.load_no]", 'from = "@load.no"']
     if not over:
         lines += ["[[keys]]", 'columns = ["ticket_no"]', 'otherwise = "fail"']
         lines += ["[[references]]", 'columns = ["sailing"]', 'listed_in = "bench_sailings(code)"']
-    for sort, conditions in (("each", each), ("whole", WHOLES)):
+    for sort, conditions in (("each", each), ("whole", WHOLES if checks else [])):
         for condition in conditions:
             lines += ["[[rules]]", f'name = "{condition}"', f'{sort} = "{condition}"', over]
     return "\n".join(lines) + "\n"
@@ -79,6 +79,9 @@ def by_hand(each: list[str], *, fused: bool) -> list[str]:
         return [*single, *(f"select {whole} from bench_tickets" for whole in WHOLES), KEY, REFERENCE]
     counts = [f"count(case when {condition} then 1 end)" for condition in broken]
     return [f"select {', '.join(['count(*)', *counts, *WHOLES])} from bench_tickets", KEY, REFERENCE]
+
+
+DELIVERY = '[delivery]\nfiles = "{file}"\n[load]\nempty = "accept"'
 
 
 class Bench:
@@ -122,6 +125,34 @@ class Bench:
         print(summary(name, *map(list, zip(*found, strict=True))), flush=True)  # type: ignore[arg-type]
 
 
+def load(bench: Bench, rows: int, pairs: int) -> None:
+    """A file loaded with twenty row rules and two wholes that are judged in flight, and without any."""
+    file = bench.folder / "tickets.csv"
+    code = f"import duckdb\nc = duckdb.connect()\nc.execute({f'create table bench_tickets ({COLUMNS})'!r})\n"
+    code += f"c.execute({ROWS.format(rows=rows)!r})\n"
+    code += f"c.execute(\"copy (select * exclude load_no from bench_tickets) to '{file}' (header)\")"
+    subprocess.run([sys.executable, "-c", code], check=True)
+    found: list[tuple[float, float, float]] = []
+    delivery = DELIVERY.format(file=file)
+    texts = (charter(EACH, 'over = "load"', delivery), charter([], 'over = "load"', delivery, checks=False))
+    for pair in range(pairs + 1):
+        taken = []
+        for text in texts:
+            shutil.rmtree(bench.folder / ".nomotheta", ignore_errors=True)
+            if bench.embedded:
+                (bench.folder / "ours.duckdb").unlink(missing_ok=True)
+            else:
+                gone = "drop table if exists bench_tickets, nomotheta_marks, nomotheta_files"
+                subprocess.run(bench.program([gone, "checkpoint"]), cwd=bench.folder, check=True)
+            bench.judge(text)
+            taken.append(
+                measured([sys.executable, "-m", "nomotheta", "load", "bench_tickets", "--create"], bench.folder)
+            )
+        if pair:
+            found.append((taken[0][0], taken[1][0], taken[0][1]))
+    print(summary("load with twenty rules in flight, against none", *map(list, zip(*found, strict=True))), flush=True)  # type: ignore[arg-type]
+
+
 def main(place: str, rows: int, pairs: int) -> None:
     """Run all of it and print the medians."""
     folder = Path(tempfile.mkdtemp(prefix="nomotheta-bench-"))
@@ -138,6 +169,7 @@ def main(place: str, rows: int, pairs: int) -> None:
         (forty / "nomotheta.toml").write_text(text)
         (forty / "charters" / "t.toml").write_text(charter([*EACH, *MORE]))
         bench.pairs("forty row rules, against twenty", [*twenty, "--workspace", str(forty)], twenty, pairs)
+        load(bench, rows, pairs)
     finally:
         shutil.rmtree(folder, ignore_errors=True)
 

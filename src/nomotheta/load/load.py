@@ -79,7 +79,7 @@ class _Load:
         aside = self.compiled.charter.load.rejects
         if aside is not None and self.place.columns(aside.table) is not None:
             rejects_table.write(self.place, self.compiled.charter, aside.table, self.order.load_no, rejects.written)
-        self.settlement.judged(self.judge(self.stream.set_aside.by_check, self.one_by_one, ""))
+        self.settlement.judged(self.judge(self.stream.set_aside.by_check, self.one_by_one, "", self.stream.flown()))
 
     def remove(self) -> int:
         """Take out the rows that the load replaces; how many they were."""
@@ -135,7 +135,7 @@ class _Load:
         before = self.place.count(self.table)
         counts = self.stream.account.counts
         self.settlement.balance = Balance.of(charter.load.how, counts, there, before, 0, before + there)
-        self.settlement.judged(self.judge(self.stream.set_aside.by_check, self.one_by_one, self.order.staging))
+        self.settlement.judged(self.judge(self.stream.set_aside.by_check, self.one_by_one, self.order.staging, {}))
 
     def check_alone(self) -> None:
         """Nobody may have loaded into the table while rows were gathered beside it."""
@@ -185,7 +185,8 @@ def load(
         now: the moment and day that conditions may speak of.
         judge: called inside the transaction, with the rows set aside by each check, and whether to judge the rules one
             by one; what fails undoes the load. Rows that are gathered beside the table are judged there before, by the
-            rules that speak of them alone: then it is called with that table's name.
+            rules that speak of them alone: then it is called with that table's name. Last comes what was seen of rules
+            while the rows came in.
         listener: told of the progress.
         ready: told what comes of the load just before it is committed; what it raises undoes the load.
 

@@ -12,12 +12,13 @@ from nomotheta.conditions import Node
 from nomotheta.load.balance import Balance
 from nomotheta.place.base import Mark
 from nomotheta.rules.finding import Finding
+from nomotheta.rules.flown import Flown
 from nomotheta.rules.question import Surroundings
 from nomotheta.source.base import SourceFile
 from nomotheta.source.delivery import ArrivedFile
 
 State = Literal["loaded", "undone"]
-Judge = Callable[[Mapping[str, int], bool, str], list[Finding]]
+Judge = Callable[[Mapping[str, int], bool, str, Mapping[str, Flown]], list[Finding]]
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,7 +40,7 @@ class Order:
     `once` is what may be in the place only once for this table; `opened` opens a file, where the layout alone does
     not say how; `staging` is the table in which rows are gathered first, if they are; with `rehearsed` all of it is
     done and then undone; `stated` are the texts beside the files that state counts, by file, or under "" for all.
-    `around` is where values may be listed, beside the place.
+    `around` is where values may be listed, beside the place; `own_rows` says that rules look at this load's rows alone.
     `marks` are the loads that were in the table when this was ordered; `removal` is what goes before the rows go in.
     """
 
@@ -59,6 +60,7 @@ class Order:
     marks: tuple[int, ...] = ()
     removal: Removal | None = None
     around: Surroundings | None = None
+    own_rows: bool = False
 
     def mark(self, table: str, rows: int) -> Mark:
         """What the load leaves in the place."""

@@ -21,6 +21,7 @@ from nomotheta.load.account import Account
 from nomotheta.load.blocks import Piece, worked_files
 from nomotheta.load.compare import held_to_limits
 from nomotheta.load.engine import Engine
+from nomotheta.load.flight import Flight, in_flight
 from nomotheta.load.known import InTable
 from nomotheta.load.order import Order
 from nomotheta.load.rejects import RejectFile
@@ -29,6 +30,7 @@ from nomotheta.load.sent import Sent
 from nomotheta.load.work import Plan, Worked, constants, loaded_schema
 from nomotheta.place.base import Place, PlaceColumn
 from nomotheta.place.render import Now
+from nomotheta.rules.flown import Flown
 from nomotheta.rules.listing import listed_values
 from nomotheta.source.base import SourceFile
 from nomotheta.source.delivery import ArrivedFile
@@ -73,6 +75,19 @@ class Stream:
         return [name for name, column in self.compiled.charter.columns.items() if column.filled != "@place"]
 
     @cached_property
+    def flight(self) -> Flight | None:
+        """Judges rules while the rows come in; None where there are none such, or the place may change the rows."""
+        order, charter = self.order, self.compiled.charter
+        if charter.load.how == "merge" or order.staging or order.opened or self.place.changes_rows(charter.table):
+            return None
+        checks = in_flight(self.compiled, self.columns, over_load=order.own_rows)
+        return Flight(self.compiled, checks, self.now) if checks else None
+
+    def flown(self) -> Mapping[str, Flown]:
+        """What was seen of rules while the rows came in."""
+        return self.flight.results() if self.flight is not None else {}
+
+    @cached_property
     def keys(self) -> list[Check]:
         """The keys that set repeated rows aside."""
         return [check for check in self.compiled.checks if check.sort == "key" and check.otherwise == "reject"]
@@ -109,7 +124,7 @@ class Stream:
     def incoming(self, rejects: RejectFile, before: int) -> tuple[Iterator[Any], Any]:
         """The rows that go into a table that has so many, as record batches, and their Arrow schema."""
         named = self.place.names_rows(self.compiled.charter.table)  # before it is busy with the rows
-        self.engine  # noqa: B018 - which asks for the lists that references need
+        self.engine, self.flight  # noqa: B018 - which ask the place for what they need
         self.repeats = self._known(before)
         return self._accepted(rejects, named=named), loaded_schema(self.compiled.charter)
 
@@ -126,7 +141,7 @@ class Stream:
         ascending = self.repeats.in_order is not None
         plan = Plan(
             compiled, file.name, shape.positions, shape.width, fixed, self.keys, self.engine, order.zone, self.seed,
-            ascending,
+            ascending, self.flight,
         )  # fmt: skip
         return plan, source
 
@@ -218,6 +233,8 @@ class Stream:
             found = found if faults is None else found.with_more(faults)
         self.set_aside.add(found.faults)
         rejects.add(found.tables(self.account.before))
+        if self.flight is not None:
+            self.flight.take(worked.good, worked.seen, gone, lambda row: worked.place_of(int(worked.records[row])))
         if not gone.any():
             return worked.good, worked.records, worked.records[:0]
         return worked.good.filter(pa.array(~gone)), worked.records[~gone], worked.records[gone]

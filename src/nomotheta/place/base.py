@@ -108,6 +108,9 @@ class Catalogue(Protocol):
     def tables(self) -> list[str]:
         """The names of all tables and views, with their schema where it is not the usual one."""
 
+    def changes_rows(self, table: str) -> bool:
+        """Whether a table may hold other rows than those that are put into it: by triggers, or because it is a view."""
+
     def guarantees(self, table: str) -> Guarantees:
         """What the database sees to in a table by itself."""
 

@@ -13,6 +13,7 @@ from nomotheta.rules import lists, scan
 from nomotheta.rules.equal import equal
 from nomotheta.rules.excusing import excusing
 from nomotheta.rules.finding import Finding
+from nomotheta.rules.flown import Flown, flown_finding
 from nomotheta.rules.gaps import gaps
 from nomotheta.rules.groups import grouped
 from nomotheta.rules.guaranteed import guaranteed, is_guaranteed
@@ -33,6 +34,7 @@ def judge(
     one_by_one: bool = False,
     around: Surroundings | None = None,
     keeper: Keeper | None = None,
+    flown: Mapping[str, Flown] | None = None,
 ) -> list[Finding]:
     """Check a table against its charter.
 
@@ -48,6 +50,7 @@ def judge(
             transaction, that is how the culprit is found.
         around: other places and tables that rules may compare with.
         keeper: keeps all rows that break rules.
+        flown: what was seen of rules while the rows came in, by their names; such are not judged again.
 
     Returns:
         A finding for every check, in the order of the charter.
@@ -64,13 +67,13 @@ def judge(
     question = Question(
         place, compiled, now, scopes, set_aside, one_by_one=one_by_one, around=around, keeper=keeper
     )  # fmt: skip
-    findings = _findings(question)
+    findings = _findings(question, flown or {})
     for each in findings:
         told(compiled.charter.table, f"rule '{each.rule}': {each.verdict}" + (f", {each.message}" * bool(each.message)))
     return findings
 
 
-def _findings(question: Question) -> list[Finding]:
+def _findings(question: Question, flown: Mapping[str, Flown]) -> list[Finding]:
     """What comes of all checks: first what one statement judges, which also tells what the others have to know."""
     found: dict[int, Finding] = {}
     alike: dict[tuple[object, ...], tuple[Work, list[tuple[int, Check]]]] = {}
@@ -79,11 +82,9 @@ def _findings(question: Question) -> list[Finding]:
     sure: list[tuple[int, Check]] = []
     strange = _strange(question)
     for at, check in enumerate(question.compiled.checks):
-        absent = [name for name in check.columns if name not in question.shape]
-        if question.is_enforced(check):
-            found[at] = question.enforced(check)
-        elif absent:
-            found[at] = question.absent(check, absent)
+        known = _known(question, check, flown)
+        if known is not None:
+            found[at] = known
         elif is_guaranteed(question, check):
             sure.append((at, check))
         elif check.on_rows or check.sort in {"whole", "groups"}:
@@ -108,6 +109,18 @@ def _findings(question: Question) -> list[Finding]:
     found |= {at: guaranteed(question, check) for at, check in sure}
     checks = question.compiled.checks
     return [excusing(question, checks[at], found[at]) for at in sorted(found)]
+
+
+def _known(question: Question, check: Check, flown: Mapping[str, Flown]) -> Finding | None:
+    """What is known of a check without a look at the table."""
+    if question.is_enforced(check):
+        return question.enforced(check)
+    absent = [name for name in check.columns if name not in question.shape]
+    if absent:
+        return question.absent(check, absent)
+    if check.name not in flown:
+        return None
+    return question.guarded(check, lambda: flown_finding(question, check, flown[check.name]))
 
 
 def _judged(

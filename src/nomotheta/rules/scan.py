@@ -51,23 +51,41 @@ def _counted(question: Question, check: Check, name: str) -> list[str]:
     return [f"{condition} AS {quoted(name)}", *values]
 
 
+def statement(question: Question, check: Check, name: str, scope: Scope) -> str:
+    """The statement that counts what breaks a check by itself."""
+    return f"SELECT {_counted(question, check, name)[0]} {question.asked.rowset(question.table, question.where(scope))}"
+
+
+def counts_told(
+    question: Question, check: Check, scope: Scope, counts: tuple[int, int, int], sql: str
+) -> Finding:  # fmt: skip
+    """The finding of a check on rows, without samples: so many break it, of so many, and so many more are excused."""
+    breaks, rows, excused = counts
+    finding = question.made(
+        check, verdict=verdict_of(check, breaks, rows), breaks=breaks, rows=rows, sql=sql,
+        message=message_of(check, breaks, rows), excused=excused,
+    )  # fmt: skip
+    if check.sort == "blank" and breaks and not excused:
+        return replace(finding, message=f"{finding.message}{_by_sort(question, check, scope, breaks)}")
+    return finding
+
+
 def _read(question: Question, check: Check, row: Mapping[str, Any], name: str, scope: Scope) -> Finding:
     assert check.node is not None  # noqa: S101
-    sql = f"SELECT {_counted(question, check, name)[0]} {question.asked.rowset(question.table, question.where(scope))}"
+    sql = statement(question, check, name, scope)
     rows = int(row[ROWS])
     if check.sort == "whole":
-        return _read_whole(question, check, row, name, sql)
+        return read_whole(question, check, row, name, sql)
     excused = question.excused(check)
     left_out = int(row[f"{name} excused"]) if excused is not None else 0
     breaks, rows = int(row[name]) - left_out, int(row[f"{name} rows"]) if check.where is not None else rows
-    finding = question.made(
-        check, verdict=verdict_of(check, breaks, rows), breaks=breaks, rows=rows, sql=sql,
-        message=message_of(check, breaks, rows), excused=left_out,
-    )  # fmt: skip
-    if not breaks or (question.asked is question.place and question.differs(check)):  # the latter is judged again
-        return finding
-    if check.sort == "blank" and not left_out:
-        finding = replace(finding, message=f"{finding.message}{_by_sort(question, check, scope, breaks)}")
+    again = question.asked is question.place and question.differs(check)
+    if not breaks or again:
+        return question.made(
+            check, verdict=verdict_of(check, breaks, rows), breaks=breaks, rows=rows, sql=sql,
+            message=message_of(check, breaks, rows), excused=left_out,
+        )  # fmt: skip
+    finding = counts_told(question, check, scope, (breaks, rows, left_out), sql)
     condition = f"NOT {question.asked.render(check.node, question.now)}" + (f" AND {excused} = 0" if excused else "")
     question.keep(check, question.where(scope, condition))
     return replace(finding, samples=question.sampled(check.columns, question.where(scope, condition)))
@@ -91,7 +109,8 @@ def _by_sort(question: Question, check: Check, scope: Scope, breaks: int) -> str
     return ": " + ", ".join(f"{count:,} {sort}" for sort, count in counts.items() if count)
 
 
-def _read_whole(question: Question, check: Check, row: Mapping[str, Any], name: str, sql: str) -> Finding:
+def read_whole(question: Question, check: Check, row: Mapping[str, Any], name: str, sql: str) -> Finding:
+    """The finding of a whole, from its answer and the values of its aggregates."""
     assert check.node is not None  # noqa: S101
     nodes = aggregates(check.node)
     values = [f"{told_of(node)} is {told_value(question, node, row[f'{name} {at}'])}" for at, node in enumerate(nodes)]
@@ -122,6 +141,8 @@ def told_value(question: Question, node: Node, value: Any) -> str:
         return HIDDEN
     if node.kind.name == "duration" and value is not None:
         return str(datetime.timedelta(microseconds=int(value)))
+    if node.kind.name == "timestamptz" and isinstance(value, datetime.datetime) and value.tzinfo is None:
+        value = value.replace(tzinfo=datetime.UTC)  # MariaDB has no zone in its values
     if isinstance(value, int | Decimal) and not isinstance(value, bool):
         return f"{value:,f}" if isinstance(value, Decimal) else f"{value:,}"
     return show(value) or "null"

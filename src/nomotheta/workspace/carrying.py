@@ -15,6 +15,7 @@ from nomotheta.load.order import Order, Outcome, OvertakenError, Removal
 from nomotheta.load.rejects import part_of
 from nomotheta.place.base import Place
 from nomotheta.rules.finding import Finding
+from nomotheta.rules.flown import Flown
 from nomotheta.rules.judge import judge
 from nomotheta.workspace.around import Around
 from nomotheta.workspace.attempts import Attempt, came_of
@@ -35,8 +36,13 @@ def order_of(context: Context, attempt: Attempt, place: Place, delivered: Delive
         load_no, context.identity, attempt.day, attempt.started, context.settings.time_zone, delivered.files,
         delivered.content, once, context.rejects_file(load_no), stated=delivered.stated,
         marks=tuple(mark.load_no for mark in marks), removal=_removal(attempt.compiled, delivered),
-        around=Around(context, place, tells=attempt.entry is not None),
+        around=Around(context, place, tells=attempt.entry is not None), own_rows=_own_rows(attempt.compiled),
     )  # fmt: skip
+
+
+def _own_rows(compiled: Compiled) -> bool:
+    """Whether the rows of a load can be told from others, so that rules look at them alone."""
+    return compiled.charter.load.how == "overwrite" or compiled.charter.load_column() is not None
 
 
 def _is_once(attempt: Attempt, delivered: Delivered) -> bool:
@@ -104,11 +110,15 @@ def carried_out(
     scope = scope_of_loads(context.ledger, compiled, [order.load_no])
     around = Around(context, place, tells=attempt.entry is not None)
 
-    def judged(set_aside: Mapping[str, int], one_by_one: bool, beside: str) -> list[Finding]:
+    def judged(
+        set_aside: Mapping[str, int], one_by_one: bool, beside: str, flown: Mapping[str, Flown]
+    ) -> list[Finding]:  # fmt: skip
         if beside:
             part = _of_these_rows(compiled, beside)
             return judge(place, part, now, None, None, set_aside, one_by_one=one_by_one, around=around)
-        return judge(place, compiled, now, scope, scope, set_aside, one_by_one=one_by_one, around=around)
+        return judge(
+            place, compiled, now, scope, scope, set_aside, one_by_one=one_by_one, around=around, flown=flown
+        )  # fmt: skip
 
     def ready(outcome: Outcome) -> None:
         if attempt.entry is not None:

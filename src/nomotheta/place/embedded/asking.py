@@ -159,6 +159,10 @@ class Embedded:
         """FROM and WHERE."""
         return f"FROM {self.named(table)}" + (f" WHERE {where}" if where else "")
 
+    def changes_rows(self, _table: str) -> bool:
+        """Nothing is known of it."""
+        return True
+
     def guarantees(self, _table: str) -> Guarantees:
         """Rows are typed anew, so that what the database sees to says nothing of their values."""
         return Guarantees()

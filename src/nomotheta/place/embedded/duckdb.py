@@ -152,6 +152,10 @@ class DuckPlace(Staging):
         """All in one."""
         return Renderer.quantiles(column, shares)
 
+    def changes_rows(self, _table: str) -> bool:
+        """It has no triggers, and takes no rows through views."""
+        return False
+
     def guarantees(self, table: str) -> Guarantees:
         """What its constraints see to."""
         *schema, name = table.split(".")

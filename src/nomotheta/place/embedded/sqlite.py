@@ -303,6 +303,13 @@ class SqlitePlace(Embedded, Staging):
     native, ranks = False, True
     session: Sequence[str] = ()
 
+    def changes_rows(self, table: str) -> bool:
+        """Whether it has triggers, or is no plain table."""
+        kinds = (
+            "SELECT type FROM sqlite_master WHERE lower(tbl_name) = lower(?) AND type IN ('table', 'view', 'trigger')"
+        )
+        return [kind for (kind,) in self._rows(kinds, [table])] != ["table"]
+
     def day(self, day: datetime.date) -> str:
         """SQLite has no days, but their texts."""
         return f"'{day}'"

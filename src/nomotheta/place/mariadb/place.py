@@ -201,6 +201,20 @@ class MariaPlace(Staging):
         """It has none of all rows; the embedded engine is asked for them."""
         return MariaRenderer.quantiles(column, shares)
 
+    def changes_rows(self, table: str) -> bool:
+        """Whether it has triggers, or is no plain table."""
+        *schema, name = table.split(".")
+        given = [name, schema[0] if schema else None]
+        triggers = self._rows(
+            "SELECT 1 FROM information_schema.triggers WHERE event_object_table = %s "
+            "AND event_object_schema = coalesce(%s, database()) LIMIT 1", given,
+        )  # fmt: skip
+        kinds = self._rows(
+            "SELECT table_type FROM information_schema.tables WHERE table_name = %s "
+            "AND table_schema = coalesce(%s, database())", given,
+        )  # fmt: skip
+        return bool(triggers) or [kind for (kind,) in kinds] != ["BASE TABLE"]
+
     def guarantees(self, table: str) -> Guarantees:
         """What its primary key and its types see to: its other keys a session may have switched off."""
         *schema, name = table.split(".")

@@ -173,6 +173,14 @@ class PostgresPlace(Staging):
         """As ordered-set aggregates, all in one."""
         return PostgresRenderer.quantiles(column, shares)
 
+    def changes_rows(self, table: str) -> bool:
+        """Whether it has triggers or rules, or is no plain table."""
+        row = self._rows(
+            "SELECT relkind NOT IN ('r', 'p') OR relhasrules OR EXISTS (SELECT 1 FROM pg_trigger WHERE tgrelid = c.oid "
+            "AND NOT tgisinternal) AS met FROM pg_class c WHERE oid = to_regclass(%s)", [quoted_table(table)],
+        )  # fmt: skip
+        return not row or bool(row[0]["met"])
+
     def guarantees(self, table: str) -> Guarantees:
         """What its indexes, types and foreign keys see to; nothing in a table whose rows may lie in others."""
         name = [quoted_table(table)]
