@@ -28,12 +28,13 @@ Bools = NDArray[np.bool_]
 def broken_at_a_glance(check: Check, table: Any) -> Bools | None:
     """For each row of an Arrow table, whether it breaks a check; None where only the condition can tell."""
     look = _LOOKS.get(check.sort)
-    if look is None or check.node is None:
+    if look is None or check.node is None or len(check.columns) != 1:
         return None
     column = table.column(check.columns[0])
     return look(check.node, column.combine_chunks() if column.num_chunks != 1 else column.chunk(0))
 
 
+_ASCII = 128
 _FEW = 32  # words: more are better looked up by a hash
 _FITS = range(-(2**63), 2**63).__contains__
 _SPACE = np.zeros(256, np.bool_)  # the bytes with which white space begins in UTF-8
@@ -120,6 +121,34 @@ def _among(node: Node, values: Any) -> Bools | None:
     return _mask(pc.and_(pc.is_valid(values), pc.is_null(which)))
 
 
+_PRINTABLE = np.zeros(256, np.bool_)  # ASCII letters and signs, which are no white space
+_PRINTABLE[33:127] = True
+_OTHER_CASE = {"upper": (ord("a"), ord("z")), "lower": (ord("A"), ord("Z"))}
+
+
+def _unchanged(node: Node, values: Any) -> Bools | None:
+    """Nothing, where plain letters show that a column of texts is what a function makes of it."""
+    sides = sorted(node.args, key=lambda arg: arg.op) if node.op == "=" else []
+    if [side.op for side in sides] != ["call", "column"] or not pa.types.is_string(values.type):
+        return None
+    call, column = sides
+    if [arg.value for arg in call.args if arg.op == "column"] != [column.value] or len(call.args) != 1:
+        return None
+    cells = Cells.of(values)
+    filled = np.flatnonzero(cells.valid & (cells.lengths > 0))
+    if not len(filled):
+        return np.zeros(len(values), np.bool_)
+    if call.value == "trim":
+        plain = _PRINTABLE[cells.data[cells.starts[filled]]] & _PRINTABLE[cells.data[cells.ends[filled] - 1]]
+    elif call.value in _OTHER_CASE:
+        low, high = _OTHER_CASE[call.value]
+        data = cells.data[int(cells.starts[0]) : int(cells.ends[-1])]
+        plain = (data < _ASCII) & ((data < low) | (data > high))
+    else:
+        return None
+    return np.zeros(len(values), np.bool_) if plain.all() else None
+
+
 def _pattern(node: Node, values: Any) -> Bools | None:
     """What has not the one length, or not the right character at a place, of a pattern of fixed length."""
     part, full = node.value
@@ -167,5 +196,6 @@ def _mask(flags: Any) -> Bools:
 
 
 _LOOKS: dict[str, Callable[[Node, Any], Bools | None]] = {
-    "blank": _blank, "between": _between, "among": _among, "pattern": _pattern,
+    "blank": _blank, "between": _between, "among": _among, "pattern": _pattern, "each": _unchanged,
+    "trimmed": _unchanged, "case": _unchanged,
 }  # fmt: skip

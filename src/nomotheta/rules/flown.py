@@ -60,7 +60,8 @@ def _met(question: Question, check: Check, values: tuple[Any, ...]) -> Any:
     node = deepcopy(check.node)
     known = {id(each): value for each, value in zip(aggregates(node), values, strict=True)}
     sql = Renderer(question.now).render(_with_values(node, known))
-    return Hasher().fetch(f"SELECT {sql} AS met").column(0)[0].as_py()
+    engine = question.engine = question.engine or Hasher()
+    return engine.fetch(f"SELECT {sql} AS met").column(0)[0].as_py()
 
 
 def _with_values(node: Node, known: Mapping[int, Any]) -> Node:

@@ -79,6 +79,7 @@ class Question:
         keeper: Keeper | None = None,
     ) -> None:  # fmt: skip
         self.around, self.keeper = around, keeper
+        self.engine: Any = None  # reckons with what is known already; opened when it is first needed
         self.one_by_one, self.ended = one_by_one, False
         self.place, self.compiled, self.now = place, compiled, now
         self.scope, self.load_scope = scopes
