@@ -102,7 +102,7 @@ def test_a_wrong_condition_is_refused_with_its_place_and_a_hint(
 
 WHOLES_REFUSED = [("fare > 3", "'fare' is used outside"), ("sum(name) > 1", "sum needs"), ("max(paid)", "max has no meaning"),
                   ("percentile_cont(2) within group (order by fare) > 1", "takes a share from 0 to 1"), ("stddev(fare) > 1", "no function"),
-                  ("percentile_cont(0.5) > 1", "expected 'within'"), ("median(day) > day", "median needs"),
+                  ("percentile_cont(0.5) > 1", "expected 'within'"), ("median(day) > day", "median needs"), ("stddev_pop(distinct fare) > 1", "is of all values"),
                   ("sum(sum(fare)) > 1", "an aggregate cannot hold another"), ("1 = 1", "a 'whole' condition needs")]  # fmt: skip
 
 

@@ -615,3 +615,34 @@ def test_all_breaking_rows_are_kept_and_every_statement_can_be_run(there: Space,
         sql = part.split("\n", 1)[1].strip().rstrip(";")
         if sql and database.sort != "mariadb":  # a statement of the place's own; MariaDB needs its session's mode
             assert database.ask(sql)[-1][0] in {len(some), len(some) - len(twice)}, name
+
+
+def test_a_wide_table_is_judged_in_one_statement_that_every_place_takes(there: Space) -> None:  # noqa: F811
+    lines = [
+        'table = "t"',
+        "[delivery]",
+        'files = "inbox/t-{day}.csv"',
+        "[load]",
+        'after_fail = "keep"\nall_blank_rows = "load"',
+    ]
+    for at in range(200):
+        kind, check = [("text(9)", "length = { values = [2, 9], otherwise = 'fail' }"),
+                       ("decimal(8,2)", "between = { values = [0, 5], otherwise = 'fail' }"),
+                       ("date", "between = { values = [2026-01-01, 2026-12-31], otherwise = 'warn' }")][at % 3]  # fmt: skip
+        lines += [f"[columns.c{at}]", f'kind = "{kind}"', 'blank = { value = "never", otherwise = "fail" }', check]
+    there.charter("\n".join(lines) + "\n", "t")
+    cells = [["ab", "1.50", "2026-05-01"], ["x", "7", "2025-05-01"], ["", "", ""]]
+    rows = [",".join((row if at < 3 else cells[0])[at % 3] for at in range(200)) for row in cells]
+    there.write(f"inbox/t-{DAY}.csv", "\n".join([",".join(f"c{at}" for at in range(200)), *rows]) + "\n")
+
+    findings(there)
+    run = there.run("judge", "t", "--verbose", "--json")
+
+    found = [each for each in run.json["tables"][0]["findings"] if each["sort"] in {"blank", "length", "between"}]
+    assert len(found) == 400
+    assert {(each["columns"][0] in {"c0", "c1", "c2"}, each["breaks"], each["rows"]) for each in found} == {
+        (True, 1, 3),
+        (False, 0, 3),
+    }
+    scans = [line for line in run.err.splitlines() if 'AS "nomotheta rows"' in line]
+    assert len(scans) == 1

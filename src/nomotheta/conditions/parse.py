@@ -12,6 +12,7 @@ from typing import NoReturn
 
 from nomotheta.conditions.functions import (
     AGGREGATES,
+    DEVIATIONS,
     FIELDS,
     FUNCTIONS,
     INSTEAD_OF,
@@ -432,6 +433,8 @@ class _Parser:
             args, share = self.percentile(name)
         elif not (name == "count" and self.accept("*")):
             distinct = self.accept("distinct")
+            if distinct and name in {"median", *DEVIATIONS}:
+                self.fail(f"{name} is of all values, not of the different ones", distinct, "take 'distinct' out")
             args = self.listed() if name == "count" and distinct else [self.either()]
         end = self.want(")").end
         filtered: Node | None = None

@@ -17,7 +17,7 @@ from nomotheta.rules.question import Earlier, Question, Surroundings
 from nomotheta.rules.scan import told_value
 
 if TYPE_CHECKING:
-    from nomotheta.rules.sketch import Sketch
+    from nomotheta.rules.sketch import Drift, Sketch
 
 _LISTED = 8  # earlier loads that a finding lists
 _LOADS, _MOST = 28, 400  # loads that a distribution is compared with, and a value
@@ -94,7 +94,7 @@ def _past(question: Question, check: Check, most: int) -> Sequence[Earlier]:
 
 def drifts(question: Question, check: Check) -> Finding:
     """The distribution of a column's values in a load against those of earlier loads."""
-    from nomotheta.rules.sketch import Sketch, drift
+    from nomotheta.rules.sketch import Sketch
 
     assert check.drift is not None  # noqa: S101
     now, sql = _sketched(question, check)
@@ -106,18 +106,24 @@ def drifts(question: Question, check: Check) -> Finding:
     if len(past) < check.drift.least:
         told = _too_few(len(past), check.drift.least)
         return question.made(check, verdict="warn", breaks=0, message=told, **made)
-    found = drift(now, past)
-    others = sorted(drift(each, [*past[:at], *past[at + 1 :]]).distance for at, each in enumerate(past))
-    limit = max(_DISTANCE, _TIMES * others[len(others) // 2], others[-1] + _BEYOND)
-    moved = found.distance > limit and found.chance < _CHANCE
+    broken, found, farthest = moved(now, past)
     loads = counted(len(past), "earlier load")
-    told = f"its distance from {loads} is {found.distance:.2f}, usually up to {others[-1]:.2f}"
+    told = f"its distance from {loads} is {found.distance:.2f}, usually up to {farthest:.2f}"
     told += f"; gone: {', '.join(found.gone[:6])}" if found.gone else ""
-    broken = moved or bool(found.gone)
     return question.made(
         check, verdict=verdict_of(check, int(broken), 1), breaks=int(broken), message=told,
         samples=_compared(check, now, past) if broken else Samples((), ()), **made,
     )  # fmt: skip
+
+
+def moved(now: Sketch, past: Sequence[Sketch]) -> tuple[bool, Drift, float]:
+    """Whether a distribution is not as usual, how far it is from those before, and how far one of those is at most."""
+    from nomotheta.rules.sketch import drift
+
+    found = drift(now, past)
+    others = sorted(drift(each, [*past[:at], *past[at + 1 :]]).distance for at, each in enumerate(past))
+    limit = max(_DISTANCE, _TIMES * others[len(others) // 2], others[-1] + _BEYOND)
+    return (found.distance > limit and found.chance < _CHANCE) or bool(found.gone), found, others[-1]
 
 
 def _sketched(question: Question, check: Check) -> tuple[Sketch, str]:

@@ -16,6 +16,8 @@ from nomotheta.rules.finding import Finding, Samples
 
 _OF_A_COLUMN = {"kind", "text_length", "blank", "between", "among", "pattern", "case", "trimmed", "length", "drift"}
 
+_NOT_ONE_EACH = {"key", "gaps", "usual", "drift"}  # whose samples are not one for each break
+
 
 def show_finding(console: Console, finding: Finding) -> None:
     """A broken rule, with a few of the rows that break it."""
@@ -33,7 +35,7 @@ def show_finding(console: Console, finding: Finding) -> None:
     if finding.samples.rows:
         console.print(indented(_samples(finding.samples), 4))
         more = (finding.breaks or 0) - len(finding.samples.rows)
-        if more > 0 and finding.sort != "key":
+        if more > 0 and finding.sort not in _NOT_ONE_EACH:
             console.print(indented(Text(f"… and {more:,} more", "dim"), 4))
 
 
