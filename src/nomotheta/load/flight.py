@@ -52,7 +52,7 @@ class Flight:
     def __init__(self, compiled: Compiled, checks: Sequence[Check], now: Now) -> None:
         self.compiled, self.now = compiled, now
         self.rows = [check for check in checks if check.on_rows]
-        self.wholes = [check for check in checks if check.sort == "whole"]
+        self.wholes = [check for check in checks if check.sort in {"whole", "usual"}]
         self._counts = [_Count() for _ in self.rows]
         self._parts = [part for check in self.wholes for part in _parts_of(check)]
         self._totals: list[Any] = [None] * len(self._parts)
@@ -155,7 +155,7 @@ def _can_fly(check: Check) -> bool:
         nodes = [check.where, *(each.node for each in check.excuses)]
         named = {name for node in nodes if node is not None for name in node.columns()}
         return named <= set(check.columns) or not named
-    if check.sort != "whole" or check.node is None:
+    if check.sort not in {"whole", "usual"} or check.node is None:
         return False
     return all(node.value.name in _COMBINED and not node.value.distinct for node in aggregates(check.node))
 

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 from nomotheta.charter import Check
 from nomotheta.conditions import Node, build, own
+from nomotheta.conditions.kind import INTEGER
 from nomotheta.place.render import Renderer
 from nomotheta.rules.finding import Finding, Samples
 from nomotheta.rules.scan import aggregates, counts_told, read_whole, statement
@@ -44,16 +45,22 @@ def flown_finding(question: Question, check: Check, flown: Flown) -> Finding:
 def _finding(question: Question, check: Check, flown: Flown) -> Finding:
     scope = question.scope_of(check)
     sql = statement(question, check, _NAME, scope)
+    if check.sort == "usual":
+        from nomotheta.rules.past import as_usual  # only now: few rules look back
+
+        value = _worked_out(question, check, flown.values)
+        whole = value is not None and check.node is not None and check.node.kind == INTEGER
+        return as_usual(question, check, int(value) if whole else value, sql)
     if check.sort != "whole":
         finding = counts_told(question, check, scope, (flown.breaks, flown.rows, flown.excused), sql)
         return replace(finding, samples=flown.samples) if finding.breaks else finding
     row: dict[str, Any] = {f"{_NAME} {at}": value for at, value in enumerate(flown.values)}
-    row |= {_NAME: _met(question, check, flown.values), own("rows"): flown.rows}
+    row |= {_NAME: _worked_out(question, check, flown.values), own("rows"): flown.rows}
     return read_whole(question, check, row, _NAME, sql)
 
 
-def _met(question: Question, check: Check, values: tuple[Any, ...]) -> Any:
-    """Whether a whole is met, its aggregates being these."""
+def _worked_out(question: Question, check: Check, values: tuple[Any, ...]) -> Any:
+    """What a condition or value of the whole comes to, its aggregates being these."""
     from nomotheta.keys.hashing import Hasher  # only now: it types Arrow, as the load that has come in does
 
     assert check.node is not None  # noqa: S101 - a whole has a condition

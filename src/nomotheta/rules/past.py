@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import json
+import math
 from collections.abc import Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
@@ -47,19 +48,24 @@ def _last_nodes(check: Check) -> dict[str, Node]:
 def usual(question: Question, check: Check) -> Finding:
     """A value of the load against those of earlier loads."""
     assert check.node is not None and check.usual is not None  # noqa: S101 - only such come here
-    from nomotheta.rules.usual import usual_range
-
     scope = question.scope_of(check)
     with question.read_by_us() if question.differs(check) else contextlib.nullcontext():
         sql = f"SELECT {question.asked.render(check.node, question.now)} AS {quoted(_VALUE)} "
         sql += question.asked.rowset(question.table, question.where(scope))
         value = question.asked.answer(sql).first()[_VALUE]
+    return as_usual(question, check, value, sql)
+
+
+def as_usual(question: Question, check: Check, value: Any, sql: str) -> Finding:
+    """The finding of a value that is worked out already."""
+    assert check.node is not None and check.usual is not None  # noqa: S101
+    from nomotheta.rules.usual import usual_range
+
     shown = told_value(question, check.node, value)
-    past = _past(question, check, _MOST)
-    known = [each for each in past if each.measured]
+    known = [each for each in _past(question, check, _MOST) if each.measured]
     measured = "" if value is None else str(value)
-    if value is None:
-        told = f"{check.text} is null, which is never usual"
+    if value is None or not math.isfinite(value):
+        told = f"{check.text} is {shown}, which is never usual"
         return question.made(check, verdict=verdict_of(check, 1, 1), breaks=1, rows=1, message=told, sql=sql)
     if len(known) < check.usual.least:
         told = f"{check.text} is {shown}; {_too_few(len(known), check.usual.least)}"

@@ -34,7 +34,7 @@ def scanned(question: Question, checks: Sequence[Check], scope: Scope) -> list[F
 def _counted(question: Question, check: Check, name: str) -> list[str]:
     assert check.node is not None  # noqa: S101 - only checks with a condition come here
     condition = question.asked.render(check.node, question.now)
-    if check.sort != "whole":
+    if check.sort not in {"whole", "usual"}:
         counted = [f"count(CASE WHEN NOT {condition} THEN 1 END) AS {quoted(name)}"]
         if check.where is not None:
             narrowed = question.asked.render(check.where, question.now)
