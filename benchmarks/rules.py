@@ -54,7 +54,7 @@ REFERENCE = """select count(*) from bench_tickets t where sailing is not null
  and not exists (select 1 from bench_sailings s where s.code = t.sailing)"""
 
 
-def charter(each: list[str], over: str = "", delivery: str = "", *, checks: bool = True) -> str:
+def charter(each: list[str], over: str = "", delivery: str = "", *, checks: bool = True, alone: bool = False) -> str:
     """What is declared of the table."""
     lines = ['table = "bench_tickets"', delivery]
     for name in ("ticket_no", "sailing", "passenger", "travellers", "class", "fare", "port_fee", "discount", "sold_on",
@@ -62,7 +62,7 @@ def charter(each: list[str], over: str = "", delivery: str = "", *, checks: bool
         kind = f"text({TEXTS[name]})" if name in TEXTS else KINDS[name]
         lines += [f"[columns.{name}]", f'kind = "{kind}"', *(text for of, text, _ in CHECKS if of == name and checks)]
     lines += ["[columns.load_no]", 'from = "@load.no"']
-    if not over:
+    if not (over or alone):
         lines += ["[[keys]]", 'columns = ["ticket_no"]', 'otherwise = "fail"']
         lines += ["[[references]]", 'columns = ["sailing"]', 'listed_in = "bench_sailings(code)"']
     for sort, conditions in (("each", each), ("whole", WHOLES if checks else [])):
@@ -153,6 +153,24 @@ def load(bench: Bench, rows: int, pairs: int) -> None:
     print(summary("load with twenty rules in flight, against none", *map(list, zip(*found, strict=True))), flush=True)  # type: ignore[arg-type]
 
 
+def one_of_thirty(bench: Bench, rows: int, pairs: int) -> None:
+    """The rows of one load of thirty, each of which came together, with an index on its number, against all of them."""
+    shutil.rmtree(bench.folder / ".nomotheta", ignore_errors=True)
+    bench.make(0)
+    text = charter([], "", DELIVERY.format(file=bench.folder / "first.csv"), checks=False, alone=True)
+    names = [*TEXTS, *KINDS]
+    (bench.folder / "first.csv").write_text(",".join(names) + "\n")
+    bench.judge(text)
+    load_first = [sys.executable, "-m", "nomotheta", "load", "bench_tickets"]
+    subprocess.run(load_first, cwd=bench.folder, check=True, stdout=subprocess.DEVNULL)
+    filled = ROWS.format(rows=rows).replace("1 + i % 30 from", f"1 + (i - 1) * 30 / {rows} from")
+    after = ["create index bench_loads on bench_tickets (load_no)"]
+    after += [] if bench.embedded else ["vacuum analyze bench_tickets", "checkpoint"]
+    subprocess.run(bench.program([filled, *after]), cwd=bench.folder, check=True)
+    judge = bench.judge(charter(EACH, alone=True))
+    bench.pairs("one load of thirty, against the table", [*judge, "--load", "1"], judge, pairs)
+
+
 def main(place: str, rows: int, pairs: int) -> None:
     """Run all of it and print the medians."""
     folder = Path(tempfile.mkdtemp(prefix="nomotheta-bench-"))
@@ -169,6 +187,7 @@ def main(place: str, rows: int, pairs: int) -> None:
         (forty / "nomotheta.toml").write_text(text)
         (forty / "charters" / "t.toml").write_text(charter([*EACH, *MORE]))
         bench.pairs("forty row rules, against twenty", [*twenty, "--workspace", str(forty)], twenty, pairs)
+        one_of_thirty(bench, rows, pairs)
         load(bench, rows, pairs)
     finally:
         shutil.rmtree(folder, ignore_errors=True)

@@ -151,7 +151,7 @@ def _strange(question: Question) -> dict[str, str]:
         name: condition for name, column in question.shape.items() if (condition := question.place.strange(column))
     }
     for name, condition in found.items():
-        question.want(Scope(), f"strange {name}", condition)
+        question.want(question.scope, f"strange {name}", condition)
     return found
 
 
@@ -160,7 +160,7 @@ def _is_read(question: Question, check: Check, strange: Mapping[str, str]) -> bo
     name = check.columns[0]
     if not holds(question.shape[name], question.declared(check)):
         return True
-    return name in strange and question.is_so(Scope(), f"strange {name}", strange[name])
+    return name in strange and question.is_so(question.scope, f"strange {name}", strange[name])
 
 
 def _alone(question: Question, check: Check) -> Finding:
