@@ -105,7 +105,9 @@ over = "load"
 """
 
 
-def night(space: Space, day: int, count: int, shift: int = 0, classes: str = "abc") -> dict[str, tuple[str, str]]:
+def night(
+    space: Space, day: int, count: int, shift: int = 0, classes: str | list[str] = "abc"
+) -> dict[str, tuple[str, str]]:
     chance = np.random.default_rng(day)
     cells = zip(chance.normal(1000 + shift, 100, count).astype(int), chance.choice(list(classes), count), strict=True)
     date = str(START + datetime.timedelta(day))
@@ -136,13 +138,16 @@ def test_a_load_is_held_against_earlier_ones_in_every_place(there: Space) -> Non
     ) == ("pass",) * 3
     odd = night(there, 9, 400, 100, "ab")
     assert odd["count"][0] == "fail"
+    judged = {each["rule"]: each for each in there.run("judge", "t", "--json").json["tables"][0]["findings"]}
+    assert (judged["count"]["breaks"], judged["count"]["samples"]["rows"][0][:2]) == (1, ["9", "2026-01-13"])
     assert odd["count"][1].startswith("count(*) is 400; usual is ")
     assert odd["near the last"][0] == "fail"
     assert odd["n is distributed as usual"][0] == "warn"
     assert odd["class is distributed as usual"][1].endswith("; gone: c")
+    blank = night(there, 10, 200, classes=[""])
+    assert blank["class is distributed as usual"] == ("warn", "there are no values, and 10 earlier loads had some")
     judged = {each["rule"]: each for each in there.run("judge", "t", "--json").json["tables"][0]["findings"]}
-    assert judged["count"]["breaks"] == 1
-    assert judged["count"]["samples"]["rows"][0][:2] == ["9", "2026-01-13"]
+    assert (judged["count"]["breaks"], judged["class is distributed as usual"]["breaks"]) == (0, 1)
 
 
 @pytest.mark.parametrize(

@@ -105,8 +105,11 @@ def drifts(question: Question, check: Check) -> Finding:
     assert check.drift is not None  # noqa: S101
     now, sql = _sketched(question, check)
     past = [Sketch.of_text(each.measured) for each in _past(question, check, _LOADS) if each.measured]
-    past = [each for each in past if each.count and bool(each.edges) == bool(now.edges)]
+    past = [each for each in past if each.count and (not now.count or bool(each.edges) == bool(now.edges))]
     made: dict[str, Any] = {"rows": now.count, "sql": sql, "measured": now.text() if now.count else ""}
+    if not now.count and past:
+        told = f"there are no values, and {counted(len(past), 'earlier load')} had some"
+        return question.made(check, verdict=verdict_of(check, 1, 1), breaks=1, message=told, **made)
     if not now.count:
         return question.made(check, verdict="pass", breaks=0, message="there were no values to check", **made)
     if len(past) < check.drift.least:
