@@ -157,7 +157,7 @@ def test_a_load_is_held_against_earlier_ones_in_every_place(there: Space) -> Non
         ('usual = "count(*)"', 'usual = "max(class)"', "what is usual is told of numbers"),
         ('usual = "count(*)"', 'usual = "count(*) > 3"', "what is usual is told of numbers"),
         ("[columns.load_no]\nfrom = \"@load.no\"\n", "", "the rows of one load cannot be told apart"),
-        (":last.count", ":last.median.n", "is no value of the load before"),
+        (":last.count", ":last.median.n", "is not a value of the load before"),
         (":last.sum.n", ":last.sum.m", "no column 'm'"),
         (":last.count", ":lastcount", "no parameter ':lastcount'"),
     ],

@@ -257,7 +257,7 @@ def test_a_query_is_told_of_the_run_and_may_look_at_one_load(there: Space) -> No
 @pytest.mark.parametrize(
     ("keys", "told"),
     [
-        ('whole = "count(*) > 1"\nequals = { table = "u" }', "beside 'equals' stands a value"),
+        ('whole = "count(*) > 1"\nequals = { table = "u" }', "'equals' needs a value"),
         ('whole = "avg(share)"\nequals = { table = "u" }', "two real numbers are never sure to be the same"),
         ('whole = "count(*)"\nequals = { table = "u", query = "select 1" }', "name one of them"),
         ('whole = "count(*)"\nequals = { table = "u", within = "a lot" }', 'write a number, or a share such as "0.5%"'),

@@ -148,7 +148,7 @@ class Rule(Declared):
         if self.by is not None and sort not in {"whole", "without_gaps"}:
             raise ValueError(f"'by' makes groups of a 'whole' or of 'without_gaps'; take it out of '{sort}'")
         if self.equals is not None and (sort != "whole" or self.by is not None):
-            raise ValueError("'equals' stands beside a 'whole' without groups, whose value it is held against")
+            raise ValueError("'equals' compares the value of a 'whole' without groups; write it beside one")
         if self.otherwise == "reject" and sort != "each":
             raise ValueError(f"'reject' sets single rows aside, which only 'each' can; '{sort}' can fail or warn")
         if sort in {"whole", "usual"} and self.by is None and self.tolerate != NONE:

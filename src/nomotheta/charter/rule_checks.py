@@ -113,7 +113,7 @@ class _Maker:
             return None
         of = (*self.base, "equals")
         if node.kind.name in {"boolean", "null"}:
-            told = "beside 'equals' stands a value, such as count(*), and this is true or false"
+            told = "'equals' needs a value, such as count(*), and this is true or false"
             self.reader.complain(self.path, told, "write the value alone")
         elif node.kind.name == "real" and equals.within is None:
             told = "two real numbers are never sure to be the same"

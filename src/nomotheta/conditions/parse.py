@@ -292,7 +292,9 @@ class _Parser:
         """What an aggregate came to in the load before: `:last.count`, or `:last.sum.fare`."""
         _, name, *of = token.value.split(".")
         if name not in {"count", "sum", "avg", "min", "max"} or (not of and name != "count"):
-            self.fail(f"':{token.value}' is no value of the load before", token, "write :last.count or :last.sum.fare")
+            self.fail(
+                f"':{token.value}' is not a value of the load before", token, "write :last.count or :last.sum.fare"
+            )
         args = [Node("column", [], token.start, token.end, value=column) for column in of]
         value = Aggregate(name)
         before = Node("aggregate", args, token.start, token.end, value=value, mark=(token.start, token.end))
