@@ -464,6 +464,7 @@ def test_rows_are_excused_by_their_keys(space: Space) -> None:
     [
         (excuse("smal", ""), "did you mean 'small'?"),
         (excuse("small", 'where = "m > 1"'), "no column 'm'"),
+        (excuse("small", 'where = "1 = 1"'), "it uses no column"),
         (excuse("many", 'where = "n > 1"'), "'many' is not about single rows"),
         (excuse("small", "keys = [1]"), "rows are named by a key, and the charter has none"),
         (excuse("n is integer", ""), "what cannot be stored cannot be excused"),

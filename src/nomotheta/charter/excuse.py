@@ -11,7 +11,7 @@ from nomotheta.charter.column_checks import column_values
 from nomotheta.charter.excused import Excuse, Excused
 from nomotheta.charter.model import Charter
 from nomotheta.charter.positions import Path
-from nomotheta.charter.reader import Reader
+from nomotheta.charter.reader import Reader, sensible
 from nomotheta.conditions import Node, build
 from nomotheta.errors import did_you_mean
 
@@ -64,7 +64,7 @@ def _rows(reader: Reader, base: Path, charter: Charter, excused: Excused) -> Nod
     """The condition that a row is excused."""
     kinds = charter.kinds()
     if excused.where is not None:
-        return reader.condition((*base, "where"), excused.where, kinds, "each")
+        return sensible(reader, (*base, "where"), excused.where, kinds, "each")
     key = next((each.columns for each in charter.real_keys()), None)
     path = (*base, "keys")
     if key is None:
