@@ -132,3 +132,14 @@ def test_each_breaking_row_of_a_load_is_known_with_its_file_and_line(space: Spac
         "columns": ["code", "n", "file", "line"],
         "rows": [["b", "(masked)", f"inbox/{DAY}/a.csv", "3"], ["c", "(masked)", f"inbox/{DAY}/b.csv", "2"]],
     }
+
+
+def test_a_whole_that_cannot_be_reckoned_is_an_error_of_its_own(space: Space) -> None:
+    space.charter('table = "t"\n[delivery]\nfiles = "inbox/t-{day}.csv"\n[columns.n]\nkind = "integer"\n[columns.load_no]\nfrom = "@load.no"\n'
+                  '[[rules]]\nname = "far"\nwhole = "sum(n * n) > 0"\n', "t")  # fmt: skip
+    space.write(f"inbox/t-{DAY}.csv", "n\n9000000000000000000\n")
+
+    load = space.load(table="t")
+
+    assert (load["state"], load["message"]) == ("undone", "a rule could not be judged")
+    assert {each["rule"]: each["verdict"] for each in load["findings"]}["far"] == "error"

@@ -88,7 +88,12 @@ class Flight:
             return ()
         renderer = Renderer(self.now)
         listed = ", ".join(f"{_sql(renderer, node)} AS {quoted(own(str(at)))}" for at, node in enumerate(self._parts))
-        found = self._engine.fetch(f"SELECT {listed} FROM {quoted(BATCH)}", **{BATCH: table})
+        import duckdb
+
+        try:
+            found = self._engine.fetch(f"SELECT {listed} FROM {quoted(BATCH)}", **{BATCH: table})
+        except duckdb.Error as error:
+            raise PlaceError(str(error)) from None
         return [column[0].as_py() for column in found.columns]
 
     def take(self, table: Any, seen: Seen | None, gone: NDArray[np.bool_], places: Any) -> None:
@@ -108,7 +113,11 @@ class Flight:
             count.breaks, count.excused = count.breaks + len(left), count.excused + len(broken) - len(left)
             for row in left[: SAMPLES - len(count.samples)].tolist():
                 count.samples.append(self._shown(self.rows[at], table, row, places(row)))
-        parts = seen.parts if not gone.any() else self._worked_out(table.filter(stay))
+        try:
+            parts = seen.parts if not gone.any() else self._worked_out(table.filter(stay))
+        except PlaceError:
+            self.failed = True
+            return
         self._totals = [_together(*pair) for pair in zip(self._parts, self._totals, parts, strict=True)]
 
     def _shown(self, check: Check, table: Any, row: int, place: tuple[str, int]) -> tuple[str | None, ...]:
