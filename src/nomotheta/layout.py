@@ -10,6 +10,7 @@ from nomotheta.formats import FORMATS, Format
 _MONTHS = ("January", "February", "March", "April", "May", "June", "July", "August", "September", "October",
            "November", "December")  # fmt: skip
 _AS_USUAL = -1
+_FORMS = ("date_forms", "time_forms", "timestamp_forms")
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,6 +63,16 @@ class Layout:
     def of(self, form: CellForm | None) -> Layout:
         """The layout of a column's cells."""
         return self if form is None else replace(self, null_words=[*form.null_words], trim=form.trim)
+
+    def with_canonical_forms(self) -> Layout:
+        """It with the forms, too, in which we ourselves write moments."""
+        both = {name: [*getattr(self, name), *getattr(CANONICAL, name)] for name in _FORMS}
+        return replace(self, **both)  # type: ignore[arg-type]
+
+    @property
+    def of_texts(self) -> Layout:
+        """How cells are written once they are texts: a format with types of its own has canonical ones, too."""
+        return self.with_canonical_forms() if self.traits.typed else self
 
     @property
     def is_text(self) -> bool:

@@ -2,9 +2,10 @@
 
 from nomotheta.charter.check import Check, Following
 from nomotheta.charter.column import FROM_PLACE, SYSTEM_COLUMNS, Column
+from nomotheta.charter.compiled import Compiled
 from nomotheta.charter.declared import changed_keys, declared, version_of
 from nomotheta.charter.excused import Excuse
-from nomotheta.charter.lint import Compiled, in_order, lint, repeats_untold
+from nomotheta.charter.lint import in_order, lint, repeats_untold
 from nomotheta.charter.listed import value_written
 from nomotheta.charter.model import Charter, Delivery, Stated
 from nomotheta.charter.proposal import Proposal, ProposedColumn, proposal_text

@@ -8,7 +8,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import fields
 from typing import Any
 
-from nomotheta.charter.lint import Compiled
+from nomotheta.charter.compiled import Compiled
 from nomotheta.layout import Layout
 
 _USUAL = Layout()
@@ -23,7 +23,7 @@ def declared(compiled: Compiled) -> dict[str, Any]:
     own = {each.name: getattr(compiled.layout, each.name) for each in fields(Layout)}
     layout = {name: value for name, value in own.items() if value != getattr(_USUAL, name)}
     if layout:
-        document["delivery"] = document.get("delivery", {}) | {"layout": layout}
+        document["delivery"] = (document.get("delivery") or {}) | {"layout": layout}
     return document
 
 

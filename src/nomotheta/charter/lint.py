@@ -4,42 +4,19 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import replace
 
-from nomotheta.charter.check import Check
 from nomotheta.charter.checks import charter_checks, slice_check, slice_node
 from nomotheta.charter.column import FROM_PLACE, SYSTEM_COLUMNS
+from nomotheta.charter.compiled import Compiled
+from nomotheta.charter.landed import landed_problems, landing, moved, moved_problems
 from nomotheta.charter.model import Charter
 from nomotheta.charter.read import Problem, Read
 from nomotheta.charter.settings import Settings
 from nomotheta.charter.values import EXAMPLES, instant, value_of
-from nomotheta.conditions import ConditionError, Node, check, common_kind, own_names
+from nomotheta.conditions import ConditionError, check, common_kind, own_names
 from nomotheta.errors import did_you_mean
 from nomotheta.layout import Layout
-
-
-@dataclass(frozen=True, slots=True)
-class Compiled:
-    """A charter that can be carried out: its checks, its layout, the condition of its slice, and its place's name.
-
-    `within` is the check that a row is in the slice; `text` is the charter as it was written.
-    """
-
-    charter: Charter
-    file: str
-    checks: tuple[Check, ...]
-    layout: Layout
-    place: str
-    slice: Node | None = None
-    within: Check | None = None
-    text: str = ""
-
-    def after(self) -> set[str]:
-        """The tables that must be loaded before this one, because it refers to them."""
-        referred = {each.table for each in self.charter.references if each.table and each.place in {None, self.place}}
-        return (referred | {rule.equals.table for rule in self.charter.rules if rule.equals and rule.equals.table}) - {
-            self.charter.table
-        }
 
 
 def lint(reads: Sequence[Read], settings: Settings) -> tuple[dict[str, Compiled], list[Problem]]:
@@ -66,11 +43,32 @@ def lint(reads: Sequence[Read], settings: Settings) -> tuple[dict[str, Compiled]
         compiled[table] = Compiled(
             read.charter, read.source.file, tuple(checks), layout, place, condition, within, read.source.whole
         )
+        problems += landed_problems(read, layout)
+        if read.charter.stored == "text":
+            compiled[table] = replace(compiled[table], landing=landing(compiled[table]))
+    problems += _moved(compiled, by_table, settings.time_zone)
     for read in by_table.values():
         problems += _listed(read, {name: each.charter for name, each in by_table.items()})
         problems += _elsewhere(read, compiled, settings) + _equals(read, compiled, settings)
     problems += _circles(compiled, by_table)
     return compiled, sorted(problems, key=lambda problem: (problem.file, problem.line))
+
+
+def _moved(compiled: dict[str, Compiled], reads: Mapping[str, Read], zone: str) -> list[Problem]:
+    """Give each table into which another one is moved its charter; what is wrong with that."""
+    found: list[Problem] = []
+    before: list[Read] = []
+    for table, read in reads.items():
+        into = read.charter.load.into
+        if into is None or read.charter.stored != "text" or into.typed == table:
+            continue
+        own = reads.get(into.typed)
+        found += moved_problems(read, own, before)
+        before.append(read)
+        compiled[into.typed] = moved(compiled[table], read, compiled[into.typed] if own else None, zone)
+        if own is None:
+            found += _merging(Read(compiled[into.typed].charter, read.source))
+    return found
 
 
 def _layout(charter: Charter, settings: Settings) -> Layout:
@@ -305,7 +303,7 @@ def _circles(compiled: Mapping[str, Compiled], reads: Mapping[str, Read]) -> lis
         in_order(compiled)
     except ValueError as error:
         circle = str(error)
-        table = circle.split(" ", maxsplit=1)[0]
+        table = next(each for each in circle.split(" → ") if each in reads)
         return [reads[table].source.problem(("references", 0), f"references run in a circle: {circle}", "take one out")]
     return []
 

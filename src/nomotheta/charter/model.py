@@ -112,6 +112,14 @@ class RejectsTable(Declared):
     table: Annotated[str, Field(min_length=1)]
 
 
+class Into(Declared):
+    """The table into which the rows of a landing table are moved, as values; how, if not as the files come."""
+
+    typed: Annotated[str, Field(min_length=1)]
+    how: Literal["append", "overwrite", "merge"] | None = None
+    rejects: RejectsTable | None = None
+
+
 class Load(Declared):
     """How a delivery goes into the table."""
 
@@ -129,6 +137,7 @@ class Load(Declared):
     keep_previous: bool = False
     rejects: RejectsTable | None = None
     staging: Staging | None = None
+    into: Into | None = None
 
     @model_validator(mode="after")
     def _sliced(self) -> Load:
@@ -271,6 +280,7 @@ class Charter(Declared):
     table: str
     use: list[str] = Field(default=[])
     place: str | None = None
+    stored: Literal["typed", "text"] = "typed"
     about: str = ""
     owners: list[str] = Field(default=[])
     delivery: Delivery | None = None

@@ -148,9 +148,10 @@ class _Load:
         mark = self.order.mark(self.table, rows)
         if not self.place.mark(mark):
             raise DeliveryError("this content was loaded before", where=self.order.files[0].name)
-        if not self.order.opened:
-            files = [(file.name, file.survey.content, file.survey.bytes_of_content) for file in self.order.files]
-            leave_files(self.place, mark, files)
+        files = [(file.name, file.survey.content, file.survey.bytes_of_content) for file in self.order.files]
+        brought = self.order.brought if self.order.opened else files
+        if brought:
+            leave_files(self.place, mark, brought)
 
     def outcome(self, undone: str | None = None) -> Outcome:
         """What comes of it, if it stands, or why it does not."""

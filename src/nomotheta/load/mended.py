@@ -21,7 +21,7 @@ from nomotheta.charter import Charter, Column, Compiled, Tolerance
 from nomotheta.conditions import Kind
 from nomotheta.errors import DeliveryError
 from nomotheta.kinds.cells import Cells
-from nomotheta.layout import CANONICAL, CellForm, Layout
+from nomotheta.layout import CellForm, Layout
 from nomotheta.load.rejects import REPEATS, cells_set_aside
 from nomotheta.source.base import Batch, Odd, SourceFile
 from nomotheta.source.delivery import ArrivedFile, arrived, literal
@@ -154,9 +154,9 @@ def mended_charter(compiled: Compiled, delimiter: str) -> Compiled:
     for name, column in charter.columns.items():
         origin = {"@file.name": OF_FILE, "@file.line": OF_LINE}.get(column.from_ or "")
         if origin:
-            columns[name] = column.model_copy(update={"from_": origin, "kind": charter.kinds()[name]})
+            columns[name] = column.model_copy(update={"origin": origin, "kind": charter.kinds()[name]})
         elif name in charter.file_columns():
-            columns[name] = column.model_copy(update={"from_": None, "at": None})
+            columns[name] = column.model_copy(update={"origin": None, "at": None})
         else:
             columns[name] = column
     load = charter.load.model_copy(
@@ -174,14 +174,9 @@ def mended_charter(compiled: Compiled, delimiter: str) -> Compiled:
 
 def _layout(layout: Layout, delimiter: str) -> Layout:
     """The forms of the charter's layout in CSV; a format with types of its own wrote canonical text."""
-    typed = layout.traits.typed
-    forms = ("date_forms", "time_forms", "timestamp_forms")
-    more: dict[str, Any] = (
-        {name: [*getattr(layout, name), *getattr(CANONICAL, name)] for name in forms} if typed else {}
-    )
     return replace(
-        layout, format="delimited", delimiter=delimiter, quote='"', escape="", comment="", header=1, footer=0,
-        encoding="utf-8", header_match="exact", **more,
+        layout.of_texts, format="delimited", delimiter=delimiter, quote='"', escape="", comment="", header=1, footer=0,
+        encoding="utf-8", header_match="exact",
     )  # fmt: skip
 
 

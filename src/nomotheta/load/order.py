@@ -42,6 +42,8 @@ class Order:
     done and then undone; `stated` are the texts beside the files that state counts, by file, or under "" for all.
     `around` is where values may be listed, beside the place; `own_rows` says that rules look at this load's rows alone.
     `marks` are the loads that were in the table when this was ordered; `removal` is what goes before the rows go in.
+    `brought` is what is kept of files that were not opened as they are: name, content, and size in bytes; `still`
+    raises a DeliveryError if, inside the transaction, what is loaded is not there any more.
     """
 
     load_no: int
@@ -61,6 +63,8 @@ class Order:
     removal: Removal | None = None
     around: Surroundings | None = None
     own_rows: bool = False
+    brought: Sequence[tuple[str, str, int]] = ()
+    still: Callable[[], None] = lambda: None
 
     def mark(self, table: str, rows: int) -> Mark:
         """What the load leaves in the place."""

@@ -38,6 +38,7 @@ class Settlement:
         """
         for file in self.order.files:
             file.check_unchanged()
+        self.order.still()
         charter, balance = self.compiled.charter, self.balance
         faults = balance.faults()
         if faults:

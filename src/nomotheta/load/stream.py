@@ -23,6 +23,7 @@ from nomotheta.load.compare import held_to_limits
 from nomotheta.load.engine import Engine
 from nomotheta.load.flight import Flight, in_flight
 from nomotheta.load.known import InTable
+from nomotheta.load.landed import carried_positions
 from nomotheta.load.order import Order
 from nomotheta.load.rejects import RejectFile
 from nomotheta.load.repeats import Repeats, decide
@@ -140,7 +141,7 @@ class Stream:
         self.notes += [f"{file.name} has no column '{name}': filled with null" for name in shape.absent]
         ascending = self.repeats.in_order is not None
         plan = Plan(
-            compiled, file.name, shape.positions, shape.width, fixed, self.keys, self.engine, order.zone, self.seed,
+            compiled, file.name, {**shape.positions, **carried_positions(compiled)}, shape.width, fixed, self.keys, self.engine, order.zone, self.seed,
             ascending, self.flight,
         )  # fmt: skip
         return plan, source

@@ -17,8 +17,9 @@ from numpy.typing import NDArray
 from nomotheta.charter import FROM_PLACE, Charter, Check, Compiled, instant, value_of
 from nomotheta.conditions import Kind
 from nomotheta.keys import Ascending, Keys
+from nomotheta.kinds.landed import landed_cells
 from nomotheta.kinds.native import as_texts, read_values
-from nomotheta.kinds.read import arrow_type, explain_all
+from nomotheta.kinds.read import arrow_type, explain_all, read_column
 from nomotheta.kinds.show import show
 from nomotheta.kinds.typed import Typed
 from nomotheta.layout import Layout
@@ -193,7 +194,8 @@ def _work(batch: Batch, block: Any, plan: Plan, parts: Parts | None) -> Worked:
     notes: dict[tuple[str, str], int] = {}
     columns, misfits, told = _typed(batch, plan, parts, notes)
     totals = {
-        name: _total(name, columns[name], batch, misfits.get(name), plan) for name in plan.charter.stated_totals()
+        name: _total(name, *_summed(name, columns[name], misfits.get(name), plan), batch, plan)
+        for name in plan.charter.stated_totals()
     }
     table = pa.table([columns[name] for name in plan.columns], plan.schema)
     bad = np.zeros(len(batch.records), np.bool_)
@@ -291,7 +293,7 @@ def _blank_rows(
     columns: Mapping[str, Any], batch: Batch, plan: Plan, misfits: Mapping[str, NDArray[np.bool_]]
 ) -> Ints:  # fmt: skip
     """The rows of which no column of the file holds a value, as of lines that are all separators."""
-    names = [name for name in plan.columns if name in plan.positions]
+    names = [name for name in plan.columns if name in plan.positions and name not in plan.compiled.carried]
     rows = np.arange(len(batch.records) if len(names) > 1 else 0)  # of one column, a blank row is a null
     for name in sorted(names, key=lambda name: pa.types.is_string(columns[name].type)):  # numbers are told at once
         if not len(rows):
@@ -338,7 +340,22 @@ def _count_nulled(batch: Batch, cells: Any, typed: Typed) -> None:
         batch.alter("nulled", batch.records[np.flatnonzero(became)])
 
 
-def _total(name: str, values: Any, batch: Batch, misfits: NDArray[np.bool_] | None, plan: Plan) -> Summed:
+def _summed(
+    name: str, values: Any, misfits: NDArray[np.bool_] | None, plan: Plan
+) -> tuple[Any, NDArray[np.bool_] | None]:
+    """A column as numbers, and which rows have a misfit in it, where it is landed as text, too."""
+    kind = plan.compiled.meant.get(name)
+    if kind is None:
+        return values, misfits
+    layout = plan.compiled.layout.of_texts.of(plan.compiled.forms.get(name))
+    typed = read_column(landed_cells(values.combine_chunks(), kind, layout).texts, kind, layout, plan.zone)
+    found = np.zeros(len(values), np.bool_)
+    for misfit in typed.misfits:
+        found[misfit.rows] = True
+    return typed.values, found
+
+
+def _total(name: str, values: Any, misfits: NDArray[np.bool_] | None, batch: Batch, plan: Plan) -> Summed:
     """The sum of a column, and what of it could not be read."""
     exact = values.cast(pa.decimal128(38, getattr(values.type, "scale", 0)))
     total = Decimal(pc.sum(exact).as_py() or 0)

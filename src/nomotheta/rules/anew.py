@@ -8,7 +8,7 @@ column's kind is null there, and is told of by the kind's own rule.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Any
 
 import pyarrow as pa
@@ -16,8 +16,10 @@ import pyarrow.compute as pc
 
 from nomotheta.conditions import Kind, Node, quoted
 from nomotheta.errors import PlaceError
+from nomotheta.kinds.landed import landed_cells
 from nomotheta.kinds.read import arrow_type, explain, read_column
-from nomotheta.layout import CANONICAL, UNTYPED, Layout
+from nomotheta.kinds.typed import Typed
+from nomotheta.layout import UNTYPED, Layout
 from nomotheta.place.base import Place, PlaceColumn
 from nomotheta.place.few import Answer
 from nomotheta.place.fingerprint import Fingerprint
@@ -49,28 +51,42 @@ def plain_texts(column: Any, kind: Kind) -> Any:
     return pc.replace_substring_regex(column, *told) if told else column
 
 
-def blank_as_null(texts: Any, kind: Kind) -> Any:
-    """In a column of another kind than text, an empty text is not a value."""
-    return texts if kind.name == "text" else pc.if_else(pc.equal(texts, ""), pa.scalar(None, pa.string()), texts)
+@dataclass(frozen=True, slots=True)
+class Reading:
+    """How the texts of a column are read: by a layout, in a time zone, and whether they were landed as they came."""
+
+    layout: Layout
+    zone: str = "UTC"
+    landed: bool = False
+
+    def cells(self, texts: Any, kind: Kind) -> Any:
+        """Texts as cells of a file; where none were meant to be there, an empty one is no value but of a text."""
+        if self.landed:
+            return landed_cells(texts, kind, self.layout).texts
+        return texts if kind.name == "text" else pc.if_else(pc.equal(texts, ""), pa.scalar(None, pa.string()), texts)
+
+    def typed(self, cells: Any, kind: Kind) -> Typed:
+        """Cells as values of a kind."""
+        return read_column(cells, kind, self.layout, self.zone)
 
 
 @dataclass(frozen=True, slots=True)
 class Column:
-    """A column as it is to be read: as it is, or as a text in a layout."""
+    """A column as it is to be read: as it is, or as texts."""
 
     name: str
     kind: Kind
-    layout: Layout | None = None
+    reading: Reading | None = None
 
     def said(self, place: Place) -> str:
         """It in a SELECT."""
-        return f"{quoted(self.name) if self.layout is None else place.as_text(self.name)} AS {quoted(self.name)}"
+        return f"{quoted(self.name) if self.reading is None else place.as_text(self.name)} AS {quoted(self.name)}"
 
     def read(self, values: Any) -> Any:
         """Its values as its kind; null for what is none."""
-        if self.layout is None:
+        if self.reading is None:
             return as_kind(values, self.kind)
-        return read_column(blank_as_null(values, self.kind), self.kind, self.layout).values
+        return self.reading.typed(self.reading.cells(values, self.kind), self.kind).values
 
 
 def columns_of(question: Question) -> list[Column]:
@@ -79,9 +95,9 @@ def columns_of(question: Question) -> list[Column]:
     for name, column in question.shape.items():
         kind = question.kinds.get(name)
         if kind is not None and question.is_odd(name, kind):
-            found.append(Column(name, kind, layout_of(question, name)))
+            found.append(Column(name, kind, reading_of(question, name)))
         elif column.kind is None:
-            found.append(Column(name, Kind("text"), UNTYPED))
+            found.append(Column(name, Kind("text"), Reading(UNTYPED)))
         else:
             found.append(Column(name, kind if kind and kind.name in column.also else column.kind))
     return found
@@ -92,24 +108,22 @@ def listed_columns(columns: Sequence[PlaceColumn], kinds: Sequence[Kind]) -> lis
     found = []
     for column, kind in zip(columns, kinds, strict=True):
         same = held_as(column, kind) and column.kind is not None
-        found.append(Column(column.name, column.kind if same and column.kind else kind, None if same else UNTYPED))
+        found.append(
+            Column(column.name, column.kind if same and column.kind else kind, None if same else Reading(UNTYPED))
+        )
     return found
 
 
-def layout_of(question: Question, name: str) -> Layout:
+def reading_of(question: Question, name: str) -> Reading:
     """How texts of a column are written: as in the files, where the column is of text."""
-    column = question.shape[name]
+    column, landed = question.shape[name], question.landed.get(name)
+    zone = getattr(question.now.moment.tzinfo, "key", "UTC")
+    if landed is not None:
+        return Reading(landed, zone, landed=True)
     if column.kind and column.kind.name == "text":
         layout = question.compiled.layout
-        return layout if column.sure else _with_own_forms(layout)
-    return Layout() if column.sure else UNTYPED
-
-
-def _with_own_forms(layout: Layout) -> Layout:
-    """A layout with the forms, too, in which we ourselves write moments into columns of text."""
-    names = ("date_forms", "time_forms", "timestamp_forms")
-    both: dict[str, Any] = {name: [*getattr(layout, name), *getattr(CANONICAL, name)] for name in names}
-    return replace(layout, **both)
+        return Reading(layout, zone) if column.sure else Reading(layout.with_canonical_forms())
+    return Reading(Layout() if column.sure else UNTYPED)
 
 
 class Anew:

@@ -8,10 +8,8 @@ from typing import Any
 
 from nomotheta.charter import Check
 from nomotheta.conditions import Kind, own, quoted
-from nomotheta.kinds.read import read_column
-from nomotheta.layout import Layout
 from nomotheta.place.few import Answer
-from nomotheta.rules.anew import blank_as_null, layout_of, plain_texts
+from nomotheta.rules.anew import Reading, plain_texts, reading_of
 from nomotheta.rules.finding import Finding, samples_of
 from nomotheta.rules.question import SAMPLES, Question
 from nomotheta.start import keep_memory
@@ -23,7 +21,7 @@ def read_kinds(question: Question, checks: Sequence[Check]) -> list[Finding]:
     names = [check.columns[0] for check in checks]
     texts = [f"{question.place.as_text(name)} AS {quoted(own(str(at)))}" for at, name in enumerate(names)]
     where = question.where(question.scope_of(checks[0]), by=question.place)
-    tallies = [_KindTally(question.declared(check), layout_of(question, check.columns[0])) for check in checks]
+    tallies = [_KindTally(question.declared(check), reading_of(question, check.columns[0])) for check in checks]
     for batch in question.place.stream(f"SELECT {', '.join(texts)} {question.place.rowset(question.table, where)}"):
         for tally, column in zip(tallies, batch.columns, strict=True):
             tally.take(column)
@@ -49,14 +47,14 @@ class _KindTally:
     """How many texts of a column are none of its kind, and a few of them."""
 
     kind: Kind
-    layout: Layout
+    reading: Reading
     breaks: int = 0
     rows: int = 0
     examples: list[str] = field(default_factory=list)
 
     def take(self, column: Any) -> None:
-        texts = plain_texts(blank_as_null(column, self.kind), self.kind)
-        for misfit in read_column(texts, self.kind, self.layout).misfits:
+        texts = plain_texts(self.reading.cells(column, self.kind), self.kind)
+        for misfit in self.reading.typed(texts, self.kind).misfits:
             self.breaks += len(misfit.rows)
             self.examples += [texts[int(at)].as_py() for at in misfit.rows[: SAMPLES - len(self.examples)]]
         self.rows += len(column)

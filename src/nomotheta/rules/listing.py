@@ -58,12 +58,12 @@ def _of_table(check: Check, kinds: Sequence[Kind], place: Place, schema: Any) ->
     check_comparable(check, kinds, there)
     columns = listed_columns([there[name] for name in names], kinds)
     said = [
-        place.exactly(quoted(each.name), there[each.name]) if each.layout is None else place.as_text(each.name)
+        place.exactly(quoted(each.name), there[each.name]) if each.reading is None else place.as_text(each.name)
         for each in columns
     ]
     named = ", ".join(f"{sql} AS {quoted(own(str(at)))}" for at, sql in enumerate(said))
     present = " AND ".join(f"{quoted(each.name)} IS NOT NULL" for each in columns)
-    place.expect(table, {each.name: each.kind for each in columns if each.layout is None})
+    place.expect(table, {each.name: each.kind for each in columns if each.reading is None})
     batches, count = [], 0
     for batch in place.stream(f"SELECT DISTINCT {named} {place.rowset(table, present)}"):
         arrays = [each.read(values) for each, values in zip(columns, batch.columns, strict=True)]

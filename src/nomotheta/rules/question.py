@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any, Protocol
 from nomotheta.charter import Check, Compiled, Excuse
 from nomotheta.conditions import Kind, Node, own, quoted
 from nomotheta.errors import NomothetaError, PlaceError, counted, did_you_mean
+from nomotheta.layout import Layout
 from nomotheta.place.base import Guarantees, Place
 from nomotheta.place.render import Now
 from nomotheta.rules.finding import Finding, Samples, message_of, samples_of, verdict_of
@@ -100,9 +101,22 @@ class Question:
         """What the database sees to in the table."""
         return self.place.guarantees(self.table)
 
+    @functools.cached_property
+    def landed(self) -> Mapping[str, Layout]:
+        """The columns that hold the texts of files as they came, and how those are written."""
+        if self.charter.stored == "typed":
+            return {}
+        layout = self.compiled.layout.of_texts
+        forms = self.charter.cell_forms(layout)
+        held = {name: self.shape[name].kind for name in self.charter.file_columns() if name in self.shape}
+        return {name: layout.of(forms.get(name)) for name, kind in held.items() if kind and kind.name == "text"}
+
     def is_odd(self, name: str, kind: Kind) -> bool:
         """Whether the place would compare the values of a column otherwise than as the declared kind."""
         column = self.shape[name]
+        written = self.landed.get(name)
+        if written is not None and (written.trim or any(written.null_words)):
+            return True
         landed = not column.sure and column.kind is not None and column.kind.name == "text" != kind.name
         return landed or not compared_as(column, kind)
 

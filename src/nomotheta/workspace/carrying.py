@@ -113,6 +113,12 @@ def carried_out(
     def judged(
         set_aside: Mapping[str, int], one_by_one: bool, beside: str, flown: Mapping[str, Flown]
     ) -> list[Finding]:  # fmt: skip
+        if attempt.compiled.charter.load.into is not None:
+            return []  # what was landed is judged where it is moved to
+        if attempt.compiled.landing is not None:  # no row was set aside for a value, so that all is judged here
+            return judge(
+                place, attempt.compiled, now, scope, scope, None, one_by_one=one_by_one, around=around
+            )  # fmt: skip
         if beside:
             part = _of_these_rows(compiled, beside)
             return judge(place, part, now, None, None, set_aside, one_by_one=one_by_one, around=around)

@@ -133,8 +133,11 @@ class Charters:
             by_file.setdefault(problem.of, []).append(problem)
         if not by_file:
             return self.compiled(tables), {}
-        table_of = {each.file: table for table, each in known.items()}
-        broken = {table_of.get(file, Path(file).stem): declared_wrong(found) for file, found in by_file.items()}
+        broken = {
+            table: declared_wrong(found)
+            for file, found in by_file.items()
+            for table in [name for name, each in known.items() if each.file == file] or [Path(file).stem]
+        }
         right = [table for table in known if table not in broken]
         chosen = [table for table in tables if table not in broken] if tables else right
         if not chosen:
@@ -149,10 +152,11 @@ class Charters:
 
     def declared(self, compiled: Compiled) -> tuple[str, dict[str, Any]]:
         """The version of a charter, and the keys that it declares."""
-        found = self._declared.get(compiled.file)
+        table = compiled.charter.table
+        found = self._declared.get(table)
         if found is None:
-            document = declared(compiled)
-            found = self._declared[compiled.file] = (version_of(document), document)
+            document = declared(self._linted[0].get(table, compiled))  # however it is carried out
+            found = self._declared[table] = (version_of(document), document)
         return found
 
     def of(self, table: str) -> Compiled | None:

@@ -231,9 +231,9 @@ def choose(
             fresh.append(file)
         else:
             left.append(LeftOut(file.name, there.load_no, there.file))
-    changed = _changed(context, place, compiled, left)
+    changed = changed_since(context, place, compiled, left)
     if charter.load.how == "merge" and changed:
-        return replace(delivered, changed=changed, notes=(*delivered.notes, _loaded_again(changed)))
+        return replace(delivered, changed=changed, notes=(*delivered.notes, loaded_again(changed)))
     if not fresh:
         return replace(_nothing_new(charter.table, delivered, left, day, again=again), changed=changed)
     chosen = replace(delivered, files=fresh, left_out=tuple(left))
@@ -284,7 +284,7 @@ def _came_before(table: str, file: str, load_no: int, day: datetime.date) -> Del
 _UNKNOWN = "(under which charter it was loaded is not known here)"
 
 
-def _changed(context: Context, place: Place, compiled: Compiled, left: Sequence[LeftOut]) -> tuple[str, ...]:
+def changed_since(context: Context, place: Place, compiled: Compiled, left: Sequence[LeftOut]) -> tuple[str, ...]:
     """The keys of the charter that have changed since files were loaded; for a list to be loaded, doubt is enough."""
     loads = {each.load_no for each in left if each.load_no is not None}
     version, now = context.charters.declared(compiled)
@@ -297,7 +297,8 @@ def _changed(context: Context, place: Place, compiled: Compiled, left: Sequence[
     return tuple(dict.fromkeys(key for each in kept if each is not None for key in changed_keys(each[1], now)))
 
 
-def _loaded_again(changed: Sequence[str]) -> str:
+def loaded_again(changed: Sequence[str]) -> str:
+    """What is said of a load that is carried out once more."""
     return f"loaded again, because the charter has changed: {', '.join(changed)}"
 
 
@@ -311,9 +312,9 @@ def _overwriting(
         return delivered
     load_no = standing[-1].load_no
     left = [LeftOut(file.name, load_no, file.name) for file in delivered.files]
-    changed = _changed(context, place, compiled, left)
+    changed = changed_since(context, place, compiled, left)
     if changed:
-        return replace(delivered, changed=changed, notes=(*delivered.notes, _loaded_again(changed)))
+        return replace(delivered, changed=changed, notes=(*delivered.notes, loaded_again(changed)))
     return _nothing_new(compiled.charter.table, delivered, [*delivered.left_out, *left], day, again=again)
 
 

@@ -50,7 +50,14 @@ def load_delivery(
     context: Context, compiled: Compiled, day: datetime.date, place: str | None, run_id: int | None, wanted: Wanted,
     listener: Listener,
 ) -> LoadResult:  # fmt: skip
-    """Load a table's delivery for a day."""
+    """Load a table's delivery for a day, or move it from the table where it was landed."""
+    if compiled.source is not None:
+        from nomotheta.workspace.moving import move  # only now: few tables are landed before
+
+        return move(
+            context, compiled, day, place, run_id, listener, create=wanted.create,
+            even_if_loaded=wanted.even_if_loaded,
+        )  # fmt: skip
     attempt = Attempt(context, compiled, place or compiled.place, day, run_id)
     try:
         result = _loaded(context, attempt, wanted, listener)
@@ -71,7 +78,7 @@ def _nothing(context: Context, attempt: Attempt) -> LoadResult:
 
 
 def _loaded(context: Context, attempt: Attempt, wanted: Wanted, listener: Listener) -> LoadResult:
-    compiled = attempt.compiled
+    compiled = attempt.compiled.as_loaded
     if attempt.place in context.settings.places:
         warm(context.settings.places[attempt.place].url)
     attempt.arrived = arrive(context, compiled, attempt.day, wanted.files)
@@ -117,7 +124,7 @@ def _chosen(context: Context, attempt: Attempt, place: Place, wanted: Wanted) ->
         return attempt.arrived
     now = context.now(attempt.started, attempt.day)
     chosen = choose(
-        context, place, attempt.compiled, attempt.arrived, attempt.day, now, again=wanted.again
+        context, place, attempt.compiled.as_loaded, attempt.arrived, attempt.day, now, again=wanted.again
     )  # fmt: skip
     attempt.delivered, attempt.changed = chosen, chosen.changed
     return chosen
@@ -145,7 +152,8 @@ def _unchanged(context: Context, attempt: Attempt, place: Place, chosen: Deliver
     compiled, since = attempt.compiled, chosen.since or 0
     scope = scope_of_loads(context.ledger, compiled, {each.load_no or since for each in chosen.left_out})
     now = context.now(attempt.started, attempt.day, since)
-    findings = judge(place, compiled, now, scope, scope, around=Around(context, place))
+    moved = compiled.charter.load.into is not None  # and judged where its rows are moved to
+    findings = [] if moved else judge(place, compiled, now, scope, scope, around=Around(context, place))
     before = context.ledger.load(since)
     warnings = before.warnings if before else ()
     told = f"unchanged since load {since}; nothing to do"
@@ -168,7 +176,11 @@ def rehearse_delivery(
     context: Context, compiled: Compiled, day: datetime.date, place_name: str | None, wanted: Wanted, listener: Listener
 ) -> LoadResult:  # fmt: skip
     """The whole load in memory, to find out whether a delivery would pass."""
-    attempt = Attempt(context, compiled, place_name or compiled.place, day)
+    if compiled.source is not None:
+        from nomotheta.workspace.moving import rehearse_move
+
+        return rehearse_move(context, compiled, day, place_name, listener, create=wanted.create)
+    attempt, loaded = Attempt(context, compiled, place_name or compiled.place, day), compiled.as_loaded
     try:
         attempt.arrived = arrive(context, compiled, day, wanted.files)
         with (
@@ -179,8 +191,8 @@ def rehearse_delivery(
                 if not in_memory:
                     raise PlaceError("there is no table for the trial run", where=f"{attempt.table} in {place.shown}",
                                      mend="create it first: in this place a rehearsal makes none")  # fmt: skip
-                place.create(attempt.table, compiled.charter.kinds())
-            compare(place, compiled)
+                place.create(attempt.table, loaded.charter.kinds())
+            compare(place, loaded)
 
             def ordered() -> Order | LoadResult:
                 chosen = _chosen(context, attempt, place, wanted)
@@ -190,7 +202,7 @@ def rehearse_delivery(
                 order = order_of(context, attempt, place, chosen, load_no)
                 return replace(order, rejects=Path(folder) / "rejects.parquet", rehearsed=not in_memory)
 
-            result = tried(context, attempt, place, compiled, ordered, listener)
+            result = tried(context, attempt, place, loaded, ordered, listener)
             if result.state in {"loaded", "undone"}:
                 told = f"would be rolled back: {result.message}" if result.state == "undone" else WOULD_BE_LOADED
                 rows = result.balance.before if result.balance else None

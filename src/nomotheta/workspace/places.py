@@ -82,7 +82,7 @@ class Places:
         return declared.url
 
     @contextmanager
-    def rehearsal(self, name: str, table: str) -> Iterator[tuple[Place, bool]]:
+    def rehearsal(self, name: str, *tables: str) -> Iterator[tuple[Place, bool]]:
         """A place for a load that is not to stay, and whether it is one in memory.
 
         Raises:
@@ -92,7 +92,7 @@ class Places:
         if self._trial is not None and name in self._trial:
             yield self._trial[name]
             return
-        place, in_memory = rehearsal(name, self._declared(name), self.root, self._tables | {table})
+        place, in_memory = rehearsal(name, self._declared(name), self.root, self._tables | {*tables})
         if self._trial is not None and in_memory:
             self._trial[name] = place, in_memory
             yield place, in_memory

@@ -25,6 +25,13 @@ def reconcile_table(
 ) -> Reconciliation:  # fmt: skip
     """Compare the files of a load with the table, as `Workspace.reconcile` says."""
     started = moment()
+    if compiled.source is not None:
+        landing = compiled.source.charter.table
+        raise DeclarationError(
+            f"the rows of {compiled.charter.table} came from the table {landing}, not from files",
+            where=compiled.charter.table, mend=f"compare that one with the files: nomotheta reconcile {landing}",
+        )  # fmt: skip
+    compiled = compiled.as_loaded
     name = place or compiled.place
     with context.places.open(name) as opened:
         settle(context, opened)

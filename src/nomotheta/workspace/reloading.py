@@ -32,7 +32,7 @@ def load_mended(
     attempt = Attempt(context, compiled, place or compiled.place, context.today(), run_id)
     mended = None
     try:
-        mended = read_mended(context.root, file.resolve(), compiled)
+        mended = read_mended(context.root, file.resolve(), compiled.as_loaded)
         origin = check_mended(context.ledger, context.rejects_file, mended, attempt.table)
         attempt.day, attempt.mends, attempt.place = origin.day, mended.of_load, place or origin.place
         result = _loaded(context, attempt, mended, listener, anew=anew)
@@ -56,7 +56,7 @@ def load_mended(
 def _loaded(context: Context, attempt: Attempt, mended: Mended, listener: Listener, *, anew: bool) -> LoadResult:
     with context.places.open(attempt.place) as place:
         settle(context, place)
-        compare(place, attempt.compiled)
+        compare(place, attempt.compiled.as_loaded)
         _check_standing(place, attempt.table, mended)
         delivered = Delivered([mended.file], daily=True)
         content = f"{MENDED}{mended.of_load}:{mended.file.survey.content}"

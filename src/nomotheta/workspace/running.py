@@ -91,7 +91,9 @@ class Running:
             again = self._open_again(compiled, place)
             verdict = gravest([verdict, *(each.verdict for each in again)])
             message = "; ".join(map(_told_again, again))
-        if result.state == "loaded" or (result.state == "unchanged" and not self._is_equal(result)):
+        if compiled.source is None and (
+            result.state == "loaded" or (result.state == "unchanged" and not self._is_equal(result))
+        ):
             try:
                 reconciliation = reconcile_table(
                     self.context, compiled, result.load_no, self.place, self.run_id, self.listener
@@ -126,6 +128,8 @@ class Running:
 
     def _refusal(self, compiled: Compiled, place: str) -> LoadResult | None:
         """What is said where a table's own delivery is refused, which is better to know than what it waits for."""
+        if compiled.source is not None:
+            return None
         attempt = Attempt(self.context, compiled, place, self.day, self.run_id)
         try:
             attempt.arrived = arrive(self.context, compiled, self.day)

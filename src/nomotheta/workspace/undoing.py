@@ -10,9 +10,11 @@ from nomotheta.errors import DeclarationError, DeliveryError, NomothetaError
 from nomotheta.ledger import LoadResult, Undone
 from nomotheta.ledger.record import WAS
 from nomotheta.load.undo import TakenOut, TakeOut, undo
+from nomotheta.place.base import Place
 from nomotheta.rules.finding import Verdict
 from nomotheta.workspace.attempts import settle, settled
 from nomotheta.workspace.context import Context, moment
+from nomotheta.workspace.moving import landed_by, moved_from
 from nomotheta.workspace.reopening import open_again
 
 
@@ -42,6 +44,7 @@ def undo_loads(context: Context, numbers: Sequence[int]) -> list[Undone]:
     try:
         with context.places.open(places[0]) as place:
             settle(context, place)
+            _check_moved(context, place, loads)
             entries = [context.ledger.begin_undo(load, started) for load in loads]
             found = undo(place, takes, context.identity)
             results = [_done(result, taken) for result, taken in zip(results, found, strict=True)]
@@ -97,6 +100,21 @@ def _check_mending(context: Context, loads: Sequence[LoadResult]) -> None:
                 f"load {later[-1]} brought mended rows of load {load.load_no}", where=load.table,
                 mend=f"undo that one first: nomotheta undo {later[-1]}",
             )  # fmt: skip
+
+
+def _check_moved(context: Context, place: Place, loads: Sequence[LoadResult]) -> None:
+    """Rows that were moved on go before those of the landing table from which they came."""
+    chosen = {load.load_no for load in loads}
+    for typed in context.charters.known().values():
+        landing = typed.source.charter.table if typed.source else None
+        if landing is None or landing not in {load.table for load in loads} or typed.place != place.name:
+            continue
+        for moved in moved_from(place, typed.charter.table, landing, context):
+            if landed_by(moved) in chosen and moved.load_no not in chosen:
+                raise DeclarationError(
+                    f"load {moved.load_no} moved the rows of load {landed_by(moved)} into {typed.charter.table}",
+                    where=landing, mend=f"undo both: nomotheta undo {landed_by(moved)} {moved.load_no}",
+                )  # fmt: skip
 
 
 def _opened_again(context: Context, results: list[Undone]) -> list[Undone]:

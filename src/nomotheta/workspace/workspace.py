@@ -202,6 +202,25 @@ class Workspace:
         compiled, wanted = self.compiled([table])[0], Wanted(create, again, even_if_loaded, tuple(files))
         return load_delivery(self.context, compiled, day, place, run_id, wanted, listener)
 
+    def load_through(
+        self, table: str, day: datetime.date, *, rehearse: bool = False, place: str | None = None, create: bool = False,
+        even_if_loaded: bool = False, files: Sequence[Path] = (), listener: Listener = nobody,
+    ) -> list[LoadResult]:  # fmt: skip
+        """The same, and what was landed is moved on into the table of its values: the results of both.
+
+        With `rehearse` nothing of it stays; what would be landed only then is not moved.
+
+        Raises:
+            DeclarationError: a charter or the call is wrong.
+        """
+        carry_out = self.rehearse if rehearse else self.load
+        results = [carry_out(table, day, place=place, create=create, even_if_loaded=even_if_loaded, files=files,
+                             listener=listener)]  # fmt: skip
+        into = self.compiled([table])[0].charter.load.into
+        if into is not None and results[0].state in {"loaded", "unchanged"}:
+            results.append(self.load(into.typed, day, place=place, create=create, listener=listener))
+        return results
+
     def undo(self, *loads: int, run_id: int | None = None) -> list[Undone]:
         """Take loads, or all of a run, out of their tables again, and put back what they replaced: all or none.
 
@@ -360,7 +379,7 @@ class Workspace:
     def _delivered(self, tables: Sequence[str]) -> tuple[list[Compiled], dict[str, DeclarationError]]:
         """The charters that declare a delivery, and what is wrong with others."""
         right, broken = self.charters.apart(tables)
-        chosen = [each for each in right if each.charter.delivery is not None]
+        chosen = [each for each in right if each.charter.delivery is not None or each.source is not None]
         if not chosen and not broken:
             raise DeclarationError("no charter declares a [delivery], so there is nothing to run", where=CHARTERS)
         return chosen, broken

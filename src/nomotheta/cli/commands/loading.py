@@ -48,12 +48,10 @@ def load(
         elif again and mended is not None:
             results = [opened.load_mended(table, mended, place=place, listener=listener)]
         else:
-            carry_out = opened.rehearse if rehearse else opened.load
-            result = carry_out(
-                table, day_given(day, opened) or opened.today(), place=place, create=create,
+            results = opened.load_through(
+                table, day_given(day, opened) or opened.today(), rehearse=rehearse, place=place, create=create,
                 even_if_loaded=even_if_loaded, files=[file] if file else [], listener=listener,
             )  # fmt: skip
-            results = [result]
     verdict = gravest(result.verdict for result in results)
     if call.json:
         from nomotheta.report.documents import Loads

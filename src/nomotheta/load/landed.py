@@ -1,0 +1,133 @@
+"""Rows of a landing table, taken out as they are, to be loaded as values into another table by the way of any file."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.ipc
+
+from nomotheta.charter import Compiled
+from nomotheta.conditions import Kind, own, quoted
+from nomotheta.errors import PlaceError
+from nomotheta.kinds.landed import landed_cells
+from nomotheta.kinds.read import arrow_type
+from nomotheta.layout import CellForm
+from nomotheta.place.base import Place
+from nomotheta.rules.anew import as_kind
+from nomotheta.rules.shape import existing
+from nomotheta.source.base import Batch, SourceFile
+from nomotheta.source.delivery import ArrivedFile
+from nomotheta.source.formats import open_file
+from nomotheta.unpack import survey
+
+
+@dataclass(frozen=True, slots=True)
+class Taken:
+    """Rows of a landing table in a file, and how many they are."""
+
+    file: ArrivedFile
+    rows: int
+
+
+def take_out(place: Place, typed: Compiled, where: str | None, path: Path) -> Taken:
+    """Write the rows of the landing table that meet a rendered condition, or all, as an Arrow file.
+
+    Raises:
+        PlaceError: the table is not there, or has no text in a column where it should.
+    """
+    source = typed.source
+    assert source is not None  # noqa: S101 - only then is there a landing table
+    table = source.charter.table
+    there = {column.name: column for column in existing(place, table)}
+    kinds = _columns(typed, source)
+    for name in kinds:
+        if name not in there:
+            raise PlaceError(f"the landing table has no column '{name}'", where=f"{table} in {place.shown}")
+        kind = there[name].kind
+        if kinds[name] is None and (kind is None or kind.name != "text"):
+            raise PlaceError(
+                f"'{name}' is {there[name].type_name}, and the charter says that the table holds texts",
+                where=f"{table} in {place.shown}", mend='change the column to text, or take stored = "text" out',
+            )  # fmt: skip
+    schema = pa.schema([(name, arrow_type(kind or Kind("text"))) for name, kind in kinds.items()])
+    rows = 0
+    listed = ", ".join(map(quoted, kinds))
+    with pa.OSFile(str(path), "wb") as file, pa.ipc.new_file(file, schema) as writer:
+        for batch in place.stream(f"SELECT {listed} {place.rowset(table, where)}"):
+            arrays = [as_kind(values, kind or Kind("text")) for values, kind in zip(batch, kinds.values(), strict=True)]
+            found = pa.record_batch(arrays, schema=schema)
+            rows += found.num_rows
+            writer.write_batch(found)
+    return Taken(ArrivedFile(path, table, survey(path, table, packed=False)), rows)
+
+
+def content_of(place: Place, typed: Compiled) -> str:
+    """What tells the rows of a landing table from others, whatever their order: their fingerprint and count."""
+    source = typed.source
+    assert source is not None  # noqa: S101 - only then is there a landing table
+    table, kinds = source.charter.table, {name: kind or Kind("text") for name, kind in _columns(typed, source).items()}
+    existing(place, table)
+    place.expect(table, kinds)
+    select = f"count(*) AS {quoted(own('rows'))}, {place.fingerprint.hash_sum(kinds)} AS {quoted(own('hash'))}"
+    rows, total = place.answer(f"SELECT {select} {place.rowset(table)}").rows[0]
+    return f"{int(total):016x}:{rows}"
+
+
+def _columns(typed: Compiled, source: Compiled) -> dict[str, Kind | None]:
+    """The columns of the landing table that are taken over; of what kind those are that hold no texts of files."""
+    texts, kinds = source.charter.file_columns(), source.charter.kinds()
+    found: dict[str, Kind | None] = {}
+    for name in typed.charter.file_columns():
+        there = next((each for each in typed.charter.names_of(name) if each in source.charter.columns), name)
+        found[there] = None if there in texts else kinds.get(there)
+    return found | {name: kinds[name] for name in typed.carried.values()}
+
+
+def carried_positions(typed: Compiled) -> dict[str, int]:
+    """Where the columns are, behind those of the files, that the landing table has filled."""
+    first = len(typed.charter.file_columns())
+    return {name: first + at for at, name in enumerate(typed.carried)}
+
+
+@dataclass(slots=True)
+class _Cells:
+    """A file of landed rows, whose texts become the cells that they stand for."""
+
+    inner: SourceFile
+    typed: Compiled
+    kinds: Mapping[int, Kind] = field(default_factory=dict)
+    forms: Mapping[int, CellForm] = field(default_factory=dict)  # told to this one only: it reads the texts
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self.inner, name)
+
+    def read_header(self) -> list[str] | None:
+        """The names of the columns that came from files."""
+        header = self.inner.read_header()
+        return header and header[: len(self.typed.charter.file_columns())]
+
+    def read(self, block: Any, width: int, *, fill: bool = False, cut: bool = False) -> Batch:
+        """The columns of a block, their cells trimmed and made null as the layout says."""
+        batch = self.inner.read(block, width, fill=fill, cut=cut)
+        layout, columns = self.typed.layout, list(batch.columns)
+        texts = self.typed.source.charter.file_columns() if self.typed.source else {}
+        for at, name in enumerate(self.inner.header or ()):
+            if name not in texts or at not in self.kinds:
+                continue
+            found = landed_cells(columns[at], self.kinds[at], layout.of(self.forms.get(at)))
+            columns[at] = found.texts
+            for what, mask in (("trimmed", found.trimmed), ("nulled", found.nulled)):
+                batch.alter(what, np.flatnonzero(mask.to_numpy(zero_copy_only=False)))
+        batch.columns = columns
+        return batch
+
+
+def open_landed(file: ArrivedFile, typed: Compiled) -> SourceFile:
+    """A file of landed rows, for reading."""
+    source: Any = _Cells(open_file(file.path, file.name, replace(typed.layout, format="arrow")), typed)
+    return source  # type: ignore[no-any-return]
