@@ -41,6 +41,12 @@ class Compiled:
         """The charter as its files are loaded."""
         return self.landing or self
 
+    @property
+    def carried_at(self) -> dict[str, int]:
+        """Where the carried columns are in rows that were taken out of a landing table: behind those of the files."""
+        first = len(self.charter.file_columns())
+        return {name: first + at for at, name in enumerate(self.carried)}
+
     def after(self) -> set[str]:
         """The tables that must be loaded before this one, because it refers to them or its rows come from them."""
         referred = {each.table for each in self.charter.references if each.table and each.place in {None, self.place}}

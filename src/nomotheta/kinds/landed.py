@@ -24,7 +24,7 @@ class Landed:
 def landed_cells(texts: Any, kind: Kind, layout: Layout) -> Landed:
     """A column of landed texts as cells: white space taken off and null words made null, as the layout says.
 
-    An empty text that is not null stood in quotes, or was not to be null: as a text it is one, and no other value.
+    An empty text that is not null stood in quotes: as a text it is one, and no other value.
     """
     trimmed = texts
     if layout.trim:
@@ -34,9 +34,7 @@ def landed_cells(texts: Any, kind: Kind, layout: Layout) -> Landed:
     words = [word for word in layout.null_words if word]
     null = pc.is_in(trimmed, pa.array(words, pa.string()))
     empty = pc.fill_null(pc.equal(pc.binary_length(trimmed), 0), fill_value=False)
-    if kind.name != "text":
-        null = pc.or_(null, empty)
-    elif "" in layout.null_words:
-        null = pc.or_(null, pc.and_(empty, shorter))
+    if "" in layout.null_words:
+        null = pc.or_(null, pc.and_(empty, shorter) if kind.name == "text" else empty)
     filled = pc.fill_null(pc.greater(pc.binary_length(trimmed), 0), fill_value=False)
     return Landed(pc.if_else(null, pa.scalar(None, pa.string()), trimmed), shorter, pc.and_(null, filled))

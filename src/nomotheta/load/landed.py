@@ -88,12 +88,6 @@ def _columns(typed: Compiled, source: Compiled) -> dict[str, Kind | None]:
     return found | {name: kinds[name] for name in typed.carried.values()}
 
 
-def carried_positions(typed: Compiled) -> dict[str, int]:
-    """Where the columns are, behind those of the files, that the landing table has filled."""
-    first = len(typed.charter.file_columns())
-    return {name: first + at for at, name in enumerate(typed.carried)}
-
-
 @dataclass(slots=True)
 class _Cells:
     """A file of landed rows, whose texts become the cells that they stand for."""

@@ -23,7 +23,6 @@ from nomotheta.load.compare import held_to_limits
 from nomotheta.load.engine import Engine
 from nomotheta.load.flight import Flight, in_flight
 from nomotheta.load.known import InTable
-from nomotheta.load.landed import carried_positions
 from nomotheta.load.order import Order
 from nomotheta.load.rejects import RejectFile
 from nomotheta.load.repeats import Repeats, decide
@@ -140,8 +139,9 @@ class Stream:
         fixed |= dict.fromkeys(shape.absent)
         self.notes += [f"{file.name} has no column '{name}': filled with null" for name in shape.absent]
         ascending = self.repeats.in_order is not None
+        positions = {**shape.positions, **compiled.carried_at}
         plan = Plan(
-            compiled, file.name, {**shape.positions, **carried_positions(compiled)}, shape.width, fixed, self.keys, self.engine, order.zone, self.seed,
+            compiled, file.name, positions, shape.width, fixed, self.keys, self.engine, order.zone, self.seed,
             ascending, self.flight,
         )  # fmt: skip
         return plan, source

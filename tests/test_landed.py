@@ -1,0 +1,220 @@
+"""Tables landed as text: judged by their values, and moved on as a file would have been loaded that held them."""
+
+from __future__ import annotations
+
+import random
+import re
+from decimal import Decimal
+from typing import Any
+
+import duckdb
+import pytest
+
+from conftest import DAY, Space
+from servers import Database
+from test_places import database, running, sort, there  # noqa: F401
+
+COLUMNS = """
+[delivery]
+files = "inbox/tickets-{day}.csv"
+layout = "office"
+[columns.ticket_no]
+kind = "text(4)"
+from = "Ticket"
+blank = "never"
+pattern = "T[0-9]{3}"
+[columns.fare]
+kind = "decimal(6,2)"
+between = [0, 100]
+[columns.sold_on]
+kind = "date"
+[columns.sold_at]
+kind = "timestamptz"
+null_words = ["", "-"]
+[columns.load_no]
+from = "@load.no"
+[columns.line]
+from = "@file.line"
+[[keys]]
+columns = ["ticket_no"]
+[[rules]]
+name = "not for nothing"
+each = "fare > 0 or sold_on < date '2026-06-03'"
+otherwise = "reject"
+"""
+LANDED = 'table = "landed"\nstored = "text"\n{}[load]\ntolerate = "all"\nsame_day = "replace"\ninto = {{ typed = "tickets" }}\n'
+TYPED = 'table = "tickets"\n{}[load]\ntolerate = "all"\n'
+HEAD = "Ticket;fare;sold_on;sold_at\n"
+CELLS = [
+    ["T001", "T002", "T003", "T004", "T00", "n/a", "", " T005 ", "   ", '"T007"', "T00é"],
+    ["1,50", "0", "n/a", "", "x", "100,01", " 7,00 ", "1.50", '"2,5"', "12345,00"],
+    ["01.06.2026", "03.06.2026", "31.06.2026", "2026-06-01", "", "n/a", " 02.06.2026"],
+    ["2026-06-01 10:00:00", "-", "n/a", "", "2026-03-29 01:30:00", "2026-06-01 10:00:00"],
+]  # fmt: skip
+
+
+@pytest.fixture
+def landing(space: Space) -> Space:
+    ours(space)
+    return space
+
+
+def ours(space: Space, *, trim: bool = True) -> None:
+    settings = (space.root / "nomotheta.toml").read_text()
+    zone = settings.replace('name = "Test line"', 'name = "Test line"\ntime_zone = "Europe/Berlin"')
+    space.write("nomotheta.toml", zone + "trim = true\n" * trim)
+    space.charter(LANDED.format("") + COLUMNS, "landed")
+    (space.root / "charters/tickets.toml").unlink()
+
+
+def both(space: Space, *more: str, day: str = DAY) -> list[dict[str, Any]]:
+    ended = space.run("load", "landed", "--day", day, "--create", "--json", *more)
+    return ended.json["loads"]
+
+
+def said(aside: list[dict[str, Any]]) -> list[list[str]]:
+    """What is told of rejects, but for their lines."""
+    return [
+        [each["column"], each["value"], each["reason"], re.sub(r"line \d+", "line", each["message"])]
+        for each in aside
+        if each["reason"] != "all_blank"
+    ]
+
+
+@pytest.mark.parametrize("trim", [True, False])
+@pytest.mark.parametrize("seed", range(4))
+def test_rows_that_are_moved_are_those_that_a_direct_load_brings(
+    there: Space, database: Database, seed: int, trim: bool  # noqa: F811
+) -> None:  # fmt: skip
+    chance = random.Random(seed)
+    lines = [";".join(chance.choice(cells) for cells in CELLS) for _ in range(60)]
+    there.tickets(HEAD + "\n".join(lines) + "\n")
+    ours(there, trim=trim)
+    direct = COLUMNS.replace("tickets-{day}", "tickets-{day}*")
+    there.charter('table = "direct"\n[load]\ntolerate = "all"\n' + direct, "direct")
+
+    landed, moved = both(there)
+    expected = there.load(table="direct")
+    aside = there.run("rejects", str(expected["load_no"]), "--all", "--json").json["shown"]
+    aside_moved = there.run("rejects", str(moved["load_no"]), "--all", "--json").json["shown"]
+
+    counts = ("records", "loaded", "rejected", "copies", "conflicts", "after")
+    blank = landed["balance"]["rejected"]  # lines of separators alone do not get as far as the landing table
+    assert [moved["balance"][name] + blank * (name in {"records", "rejected"}) for name in counts] == [
+        expected["balance"][name] for name in counts
+    ]
+    select = "SELECT ticket_no, fare, sold_on, sold_at, line FROM {} ORDER BY line"
+    assert database.ask(select.format("tickets")) == database.ask(select.format("direct"))
+    assert said(aside_moved) == said(aside)
+    altered, directly = (
+        {each["what"]: each["count"] for each in load["balance"]["files"][0]["altered"] if each["what"] != "blank"}
+        for load in (moved, expected)
+    )
+    assert blank or altered == directly
+    assert landed["balance"]["loaded"] == moved["balance"]["records"]
+
+
+def test_a_landed_table_is_judged_by_its_values_wherever_it_is(there: Space, database: Database) -> None:  # noqa: F811
+    ours(there)
+    there.tickets(
+        HEAD + "T001;1,50;01.06.2026;\n T002 ;n/a;02.06.2026;\nT003;x;31.06.2026;-\nT004;0;03.06.2026;\nT005;101;;\n"
+    )
+    both(there)
+
+    found = there.judge("landed")
+
+    broken = {name: each["breaks"] for name, each in found.items() if isinstance(each, dict) and each["breaks"]}
+    assert broken == {
+        "fare is decimal(6,2)": 1, "sold_on is date": 1, "fare is between 0 and 100": 1, "not for nothing": 1,
+    }  # fmt: skip
+    assert database.ask("SELECT ticket_no, fare FROM landed WHERE line = 3")[0][0] == " T002 "
+    assert there.judge("tickets")["verdict"] == "pass"
+
+
+def test_rows_are_moved_once_and_follow_what_was_landed(landing: Space) -> None:
+    landing.tickets(HEAD + "T001;1,50;01.06.2026;\n")
+    both(landing)
+
+    assert [each["state"] for each in both(landing)] == ["refused"]
+    (again,) = landing.run("load", "tickets", "--day", DAY, "--json").json["loads"]
+    assert (again["state"], again["load_no"]) == ("unchanged", 2)
+    assert "load 2 moved the rows of load 1 into tickets" in landing.run("undo", "1").text
+
+    landing.tickets(HEAD + "T001;1,60;01.06.2026;\nT002;1,00;01.06.2026;\n")
+    landed, moved = both(landing)
+    assert (landed["replaced"], moved["replaced"]) == ([1], [2])
+    assert landing.sql("select ticket_no, fare from tickets order by 1") == [
+        ("T001", Decimal("1.60")), ("T002", Decimal("1.00")),
+    ]  # fmt: skip
+    assert landing.run("undo", "3", "4").code == 0
+    assert landing.sql("select fare from tickets") == [(Decimal("1.50"),)]
+
+
+def test_a_table_that_somebody_else_landed_is_moved_when_it_has_changed(landing: Space) -> None:
+    landing.charter('table = "landed"\nstored = "text"\n[load]\nhow = "overwrite"\ninto = { typed = "fares" }\n'
+                    '[columns.fare]\nkind = "decimal(6,2)"\nblank = "never"\n', "landed")  # fmt: skip
+    landing.write("warehouse.duckdb", b"")
+    (landing.root / "warehouse.duckdb").unlink()
+
+    def ask(*statements: str) -> None:
+        with duckdb.connect(str(landing.root / "warehouse.duckdb")) as other:
+            for each in statements:
+                other.execute(each)
+
+    def move() -> dict[str, Any]:
+        return landing.run("load", "fares", "--day", DAY, "--create", "--json").json["loads"][0]
+
+    ask("create table landed (fare varchar, more varchar)", "insert into landed values ('1.50', 'x'), ('', 'y')")
+    assert [(each["state"], each["message"]) for each in [move()]] == [
+        ("undone", "1 of 2 rows rejected (50.00%); tolerated: none")
+    ]
+    ask("update landed set fare = '2' where fare = ''")
+    assert [move()["state"] for _ in range(2)] == ["loaded", "unchanged"]
+    ask("update landed set fare = '3' where fare = '2'")
+    assert move()["state"] == "loaded"
+    assert landing.sql("select fare from fares order by 1") == [(Decimal("1.50"),), (Decimal("3.00"),)]
+    ask("alter table landed alter fare type decimal(6,2)")
+    assert "'fare' is DECIMAL(6,2), and the charter says that the table holds texts" in move()["message"]
+
+
+WRONG = [
+    ('how = "merge"\n', "", "texts cannot be merged by their values"),
+    ('how = "overwrite"\nslice = "sold_on = :day"\n', "", "the table holds the text of 'sold_on', not its value"),
+    ('into = { typed = "landed" }\n', "", "a table cannot be moved into itself"),
+    ('into = { typed = "t", how = "merge" }\n', "", "'ticket_no'"),
+    ('into = { typed = "t" }\n', 'from = "@load.no"', "which rows a load has landed cannot be told in this table"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("load", "without", "told"), WRONG)
+def test_what_cannot_be_said_of_texts_is_told_before_data(landing: Space, load: str, without: str, told: str) -> None:
+    columns = COLUMNS.replace(f"[columns.load_no]\n{without}\n", "") if without else COLUMNS
+    columns = columns.replace('blank = "never"\n', "") if "merge" in load else columns
+    landing.charter('table = "landed"\nstored = "text"\n[load]\n' + load + columns, "landed")
+
+    assert told in landing.run("lint").text
+
+
+def test_the_typed_table_may_have_a_charter_of_its_own(landing: Space) -> None:
+    landing.charter('table = "tickets"\n[load]\nhow = "merge"\ntolerate = "all"\n[columns.number]\nkind = "text(4)"\n'
+                    'from = "ticket_no"\nblank = "never"\n[columns.fare]\nkind = "decimal(6,2)"\n'
+                    '[[keys]]\ncolumns = ["number"]\n', "own")  # fmt: skip
+    landing.tickets(HEAD + "T001;1,50;01.06.2026;\nT002;n/a;;\n")
+    landing.tickets(HEAD + "T001;1,70;02.06.2026;\n", "2026-06-02")
+    both(landing)
+    _, moved = both(landing, day="2026-06-02")
+
+    assert [moved["balance"][name] for name in ("how", "updated", "after")] == ["merge", 1, 2]
+    assert landing.sql("select * from tickets order by 1") == [("T001", Decimal("1.70")), ("T002", None)]
+
+
+def test_a_night_lands_and_moves_and_a_rehearsal_of_it_tells_the_same(landing: Space) -> None:
+    landing.tickets(HEAD + "T001;1,50;01.06.2026;\nT002;x;;\n")
+
+    rehearsed = landing.run("run", "--day", DAY, "--create", "--rehearse", "--json").json["tables"]
+    ran = landing.run("run", "--day", DAY, "--create", "--json").json["tables"]
+
+    assert [each["table"] for each in ran] == ["landed", "tickets"]
+    counts = [[each["load"]["balance"][name] for name in ("loaded", "rejected")] for each in (*rehearsed, *ran)]
+    assert counts == [[2, 0], [1, 1], [2, 0], [1, 1]]
+    assert ran[0]["reconciliation"]["verdict"] == "pass"
