@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime
 import itertools
 import math
+import operator
 import random
 import re
 from collections import defaultdict
@@ -289,10 +290,10 @@ def test_rules_that_cannot_be_meant_are_refused(space: Space, keys: str, told: s
 
 
 KEYS: list[tuple[str, Callable[[Row], Any]]] = [
-    ('columns = ["lower(trim(port))", "sold"]', lambda row: row[1] and row[3] and (row[1].strip().lower(), row[3])),
+    ('columns = ["lower(trim(port))", "sold"]\notherwise = "fail"', lambda row: row[1] and row[3] and (row[1].strip().lower(), row[3])),
     ('columns = ["port", "sold"]\nnulls = "not distinct"\notherwise = "warn"', lambda row: (row[1], row[3])),
-    ('columns = ["n - n % 3"]\ntolerate = "90%"', lambda row: row[0] - int(math.fmod(row[0], 3))),
-    ('columns = ["coalesce(port, \'none\')"]\nnulls = "not distinct"', lambda row: row[1] or "none"),
+    ('columns = ["n - n % 3"]\ntolerate = "90%"\notherwise = "fail"', lambda row: row[0] - int(math.fmod(row[0], 3))),
+    ('columns = ["coalesce(port, \'none\')"]\nnulls = "not distinct"\notherwise = "fail"', lambda row: row[1] or "none"),
 ]  # fmt: skip
 
 
@@ -308,6 +309,44 @@ def test_keys_are_worked_out_of_columns_and_nulls_are_as_declared(there: Space) 
             assert finding["breaks"] == len(values) - len(set(values)), (keys, finding)
             bad = "warn" if "warn" in keys else "pass" if "90%" in keys else "fail"
             assert finding["verdict"] == bad
+
+
+KEEPS: dict[str, Callable[[list[Row]], Row | None]] = {
+    "": lambda some: some[0],
+    'keep = "last"\n': lambda some: some[-1],
+    'keep = "none"\n': lambda some: some[0] if len(some) == 1 else None,
+    'keep = "last"\nby = "n"\n': lambda some: max(reversed(some), key=operator.itemgetter(0)),
+}
+
+
+@pytest.mark.parametrize(("at", "keep"), [(at, keep) for at in range(4) for keep in (list(KEEPS) * 2)[at : at + 2]])
+def test_rows_that_repeat_what_is_worked_out_are_set_aside(there: Space, at: int, keep: str) -> None:  # noqa: F811
+    keys, of = KEYS[at]
+    key = "\n".join(line for line in keys.split("\n") if line.startswith(("columns", "nulls")))
+    there.charter(COLUMNS.replace("[load]", '[load]\ntolerate = "all"') + f"[[keys]]\n{key}\n{keep}", "t")
+    inside: dict[Any, Row] = {}
+    for day, rows in (("2026-06-01", drawn(8, 60)), ("2026-06-02", drawn(9, 60))):
+        there.write(f"inbox/t-{day}.csv", written(rows))
+
+        balance = there.load(table="t", day=day)["balance"]
+
+        keyed = [(value, row) for row in rows if (value := of(row)) is not None]
+        fresh: dict[Any, list[Row]] = defaultdict(list)
+        for value, row in keyed:
+            if value not in inside:
+                fresh[value].append(row)
+        new = {value: row for value, some in fresh.items() if (row := KEEPS[keep](some)) is not None}
+        before, inside = inside, inside | new
+        apart = "none" in keep  # then rows of one delivery are in conflict with each other, even if they are equal
+        copies = sum(
+            row == there_already and row is not there_already and not (apart and value not in before)
+            for value, row in keyed
+            if (there_already := inside.get(value)) is not None
+        )
+        assert (balance["loaded"], balance["copies"]) == (len(new) + len(rows) - len(keyed), copies)
+        assert balance["loaded"] + balance["copies"] + balance["conflicts"] == len(rows)
+    (finding,) = [each for each in findings(there)[1].values() if each["sort"] == "key"]
+    assert (finding["verdict"], finding["breaks"]) == ("pass", 0)
 
 
 PORTS = [("SKE", 3), ("SKE", 6), ("Holm", 9), ("H\u00f6lm", 9), ("\u00c5", 12)]
@@ -380,9 +419,8 @@ def test_a_list_whose_file_has_changed_is_told_of_and_a_run_loads_it_first(there
     ("keys", "told"),
     [
         ('[[keys]]\ncolumns = ["lower(prt)"]', "did you mean 'port'?"),
-        ('[[keys]]\ncolumns = ["lower(port)"]\notherwise = "reject"', "sets no row aside"),
         ('[[keys]]\ncolumns = ["1 + 1"]', "the key uses no column"),
-        ('[[keys]]\ncolumns = ["port"]\nnulls = "not distinct"\nkeep = "last"', "'keep' and 'copies' are of rows"),
+        ('[[keys]]\ncolumns = ["lower(port)"]\nkeep = "last"\nby = "port"', "does not say what comes last"),
         ('[[references]]\ncolumns = ["n"]\nlisted_in = "t(n)"\notherwise = "reject"', "of the same delivery list"),
         ('[[references]]\ncolumns = ["n"]\nlisted_in = "u(n)"\nplace = "werehouse"', "did you mean 'warehouse'?"),
         (

@@ -9,6 +9,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
 from nomotheta.charter.check import Check
+from nomotheta.charter.column import FROM_PLACE
 from nomotheta.charter.column_checks import column_checks, column_values
 from nomotheta.charter.excuse import with_excuses
 from nomotheta.charter.model import Charter, Key, ListFile
@@ -16,7 +17,6 @@ from nomotheta.charter.positions import Path
 from nomotheta.charter.read import Problem, Read
 from nomotheta.charter.reader import Reader, known
 from nomotheta.charter.rule_checks import rule_checks
-from nomotheta.charter.tolerance import ALL
 from nomotheta.conditions import Node, check, quoted
 
 
@@ -84,29 +84,28 @@ def _keys(reader: Reader, charter: Charter) -> Iterator[Check]:
 
 
 def _worked_out(reader: Reader, at: int, key: Key, charter: Charter) -> Iterator[Check]:
-    """A key that holds more than the values of columns: repeats are found in the table, and none is set aside."""
+    """A key that holds more than the values of columns."""
     path: Path = ("keys", at, "columns")
     kinds = charter.kinds()
     parts = [quoted(name) if name in kinds else name for name in key.columns]
     nodes = [reader.condition(path, part, kinds, "row value") for part in parts]
-    if "otherwise" in key.model_fields_set and key.otherwise == "reject":
-        told = "a key over expressions, or with nulls that are the same, sets no row aside"
-        reader.complain(("keys", at, "otherwise"), told, 'write otherwise = "fail", or "warn"')
-    elif key.keep or key.copies != ALL:
-        told = "'keep' and 'copies' are of rows that are set aside, which such a key does not do"
-        reader.complain(("keys", at), told, "take them out")
-    elif all(node is not None for node in nodes):
-        found = [node for node in nodes if node is not None]
+    found = [node for node in nodes if node is not None]
+    if len(found) == len(nodes) and _orderly(reader, at, key, charter):
         columns = tuple(dict.fromkeys(name for node in found for name in node.columns()))
         if not columns:
             reader.complain(path, "the key uses no column, so that it is the same for every row", "name a column")
             return
+        late = [name for name in columns if charter.columns[name].from_ == FROM_PLACE]
+        if late and key.sets_aside:
+            told = f"'{late[0]}' has no value before the row is in the table, so that no row can be set aside by it"
+            reader.complain(path, told, 'write otherwise = "fail"')
+            return
         told = ", nulls being the same" * (key.nulls != "distinct")
         name = f"key ({', '.join(key.columns)}) never repeats{told}"
-        otherwise = "fail" if key.otherwise == "reject" else key.otherwise
         yield Check(
-            name, "key", columns, otherwise, path, key.tolerate, parts=tuple(zip(key.columns, found, strict=True)),
-            nulls=key.nulls != "distinct",
+            name, "key", columns, key.otherwise, path, key.tolerate, parts=tuple(zip(key.columns, found, strict=True)),
+            nulls=key.nulls != "distinct", keep=key.keep or "first", keep_said=key.keep is not None, by=key.by,
+            copies=key.copies,
         )  # fmt: skip
 
 
@@ -120,7 +119,7 @@ def _orderly(reader: Reader, at: int, key: Key, charter: Charter) -> bool:
             told = f"'{key.by}' is {kind}, which does not say what comes last"
             reader.complain(("keys", at, "by"), told, "name a number or a moment")
             return False
-    rejecting = [each for each in charter.keys if each.sets_aside(charter.columns)]
+    rejecting = [each for each in charter.keys if each.sets_aside]
     if key.keep not in {None, "first"} and len(rejecting) > 1:
         told = f'keep = "{key.keep}" needs a charter in which no other key sets rows aside'
         reader.complain(("keys", at, "keep"), told, 'write otherwise = "fail" at the other')

@@ -120,7 +120,7 @@ def _deliveries(read: Read) -> list[Problem]:
 def repeats_untold(charter: Charter) -> str:
     """Why a file that comes again would be loaded again; empty where something tells."""
     delivery = charter.delivery
-    keyed = any(key.sets_aside(charter.columns) for key in charter.keys)
+    keyed = any(key.sets_aside for key in charter.keys)
     if delivery is None or charter.load.how != "append" or keyed or (delivery.daily and not delivery.several):
         return ""
     what = "the files come by a wildcard" if delivery.several else "the file pattern has no {day}"
@@ -138,7 +138,10 @@ def _merging(read: Read) -> list[Problem]:
             read.source.problem(path, "rows are merged by a key, and there is none", 'add [[keys]] columns = ["…"]')
         ]
     found = []
-    if not charter.keys[0].sets_aside(charter.columns):
+    if charter.keys[0].is_worked_out(charter.columns):
+        told = "rows are merged by the values of columns, and the first key is worked out from them"
+        found.append(read.source.problem(path, told, "put a key of columns before it"))
+    if not charter.keys[0].sets_aside:
         mend = 'write otherwise = "reject" at the first key, or leave it out'
         found.append(read.source.problem(path, "rows are merged by this key, so a delivery cannot have it twice", mend))
     for name in charter.keys[0].columns:
@@ -148,7 +151,7 @@ def _merging(read: Read) -> list[Problem]:
             what = f"rows are merged by '{name}', which may be blank; a blank cannot be a key"
             found.append(read.source.problem(("columns", name), what, 'write blank = "never"'))
     for at, key in enumerate(charter.keys[1:], 1):
-        if key.sets_aside(charter.columns):
+        if key.sets_aside:
             what = f"a merge cannot set rows aside by a second key ({', '.join(key.columns)})"
             found.append(read.source.problem(("keys", at), what, 'write otherwise = "fail" at it'))
     return found

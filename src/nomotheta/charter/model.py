@@ -157,10 +157,12 @@ class Load(Declared):
 class Key(Declared):
     """Columns whose values together may be in the table only once; "*" is the whole row, as it came in the file.
 
+    A column may be an expression, such as `lower(code)`; `nulls` says, in the words of the SQL standard, whether two
+    nulls are the same.
+
     Of rows that repeat a key when they are loaded, one stays: the first, or the last (by a column, if one is named), or
     none. Those that equal it are copies, of which so many are allowed; the others are in conflict with it, and count as
-    rejected, unless `keep` is written and says which is right. A column may be an expression, such as `lower(code)`;
-    `nulls` says, in the words of the SQL standard, whether two nulls are the same. Such keys set no rows aside.
+    rejected, unless `keep` is written and says which is right.
     """
 
     columns: Annotated[list[str], Field(min_length=1)]
@@ -176,9 +178,10 @@ class Key(Declared):
         """Whether it stands for all that came in the file."""
         return self.columns == ["*"]
 
-    def sets_aside(self, columns: Container[str]) -> bool:
-        """Whether rows of a table with such columns that repeat it are set aside when they are loaded."""
-        return self.otherwise == "reject" and not self.is_worked_out(columns)
+    @property
+    def sets_aside(self) -> bool:
+        """Whether rows that repeat it are set aside when they are loaded."""
+        return self.otherwise == "reject"
 
     def is_worked_out(self, columns: Container[str]) -> bool:
         """Whether it is more than the values of some columns, a null being no value."""

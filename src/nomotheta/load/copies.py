@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import tempfile
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import IO, Any
 
@@ -21,7 +21,7 @@ from nomotheta.charter import Charter, Check
 from nomotheta.conditions import own, quoted
 from nomotheta.keys import IN_TABLE, Ints
 from nomotheta.kinds.show import show
-from nomotheta.load.engine import Engine
+from nomotheta.load.engine import Engine, part_name
 from nomotheta.load.order import CollisionError
 from nomotheta.place.base import Place
 from nomotheta.rules.anew import as_kind
@@ -141,8 +141,24 @@ class Comparing:
         return list(dict.fromkeys([*self.charter.file_columns(), *(name for key in self.keys for name in key.columns)]))
 
     def _others(self, key: Check) -> list[str]:
-        """The columns of the file that are no part of a key."""
-        return [name for name in self.charter.file_columns() if name not in key.columns]
+        """The columns of the file that are no part of a key: all, where its parts are worked out."""
+        return [name for name in self.charter.file_columns() if key.parts or name not in key.columns]
+
+    def _with_parts(self, rows: Any, key: Check) -> Any:
+        """Rows with what their key is compared by, where that is worked out."""
+        if not key.parts:
+            return rows
+        cells = self.engine.cells(rows, key)
+        for name, column in zip(cells.column_names, cells.columns, strict=True):
+            rows = rows.append_column(name, column)
+        return rows
+
+    @staticmethod
+    def _same(key: Check) -> str:
+        """That two rows have the same key."""
+        names = [part_name(at) for at in range(len(key.parts))] or key.columns
+        equal = "IS NOT DISTINCT FROM" if key.nulls else "="
+        return " AND ".join(f"{quoted(_HERE)}.{quoted(name)} {equal} {quoted(_THERE)}.{quoted(name)}" for name in names)
 
     def _compare(self, rows: Any, found: Told) -> None:
         count = rows.num_rows
@@ -172,8 +188,8 @@ class Comparing:
 
     def _pair(self, rows: Any, key: Check, at: Ints, compared: _Compared) -> None:
         """Fetch the rows of the table with some keys, and compare."""
-        cells = rows.select(list(key.columns)).group_by(list(key.columns)).aggregate([])
-        there = self._there(cells)
+        cells = self.engine.cells(rows, key)
+        there = self._there(cells.group_by(cells.column_names).aggregate([]), key)
         pairs = self._differing(rows, there, key)
         which = at[pairs.column(0).to_numpy()]
         compared.loads[which] = pairs.column(1).to_numpy()
@@ -190,11 +206,10 @@ class Comparing:
 
     def _row_in_the_way(self, row: Any, there: Any, key: Check) -> Any:
         """The row that has the key of another."""
-        same = " AND ".join(f"{quoted(_HERE)}.{quoted(name)} = {quoted(_THERE)}.{quoted(name)}" for name in key.columns)
-        sql = f"SELECT {quoted(_THERE)}.* FROM {quoted(_HERE)} JOIN {quoted(_THERE)} ON {same} LIMIT 1"
-        return self.engine.fetch(sql, **{_HERE: row.select(self._columns), _THERE: there})
+        sql = f"SELECT {quoted(_THERE)}.* FROM {quoted(_HERE)} JOIN {quoted(_THERE)} ON {self._same(key)} LIMIT 1"
+        return self.engine.fetch(sql, **{_HERE: self._with_parts(row.select(self._columns), key), _THERE: there})
 
-    def _there(self, cells: Any) -> Any:
+    def _there(self, cells: Any, key: Check) -> Any:
         """The rows of the tables whose keys are among some cells, by their kinds, with the load of each.
 
         Raises:
@@ -205,13 +220,27 @@ class Comparing:
         found = []
         for table in self.tables:
             self.place.expect(table, kinds)
-            for batch in self.place.matching(table, cells, wanted):
+            for batch in self._batches(table, cells, wanted, key):
                 columns = [as_kind(batch.column(at), kinds[name]) for at, name in enumerate(wanted)]
                 by = columns[wanted.index(load)] if load else pa.repeat(pa.scalar(0, pa.int64()), batch.num_rows)
-                found.append(pa.table([*columns[: len(self._columns)], by], [*self._columns, _BY]))
+                rows = self._with_parts(pa.table([*columns[: len(self._columns)], by], [*self._columns, _BY]), key)
+                found.append(self._among(rows, cells, key))
         if not found:
             raise CollisionError
         return pa.concat_tables(found)
+
+    def _batches(self, table: str, cells: Any, wanted: Sequence[str], key: Check) -> Iterable[Any]:
+        """The rows of a table that may have keys among some cells; all, where those are worked out."""
+        if not key.parts:
+            return self.place.matching(table, cells, wanted)
+        return self.place.stream(f"SELECT {', '.join(map(quoted, wanted))} {self.place.rowset(table)}")
+
+    def _among(self, rows: Any, cells: Any, key: Check) -> Any:
+        """Those of some rows whose keys are among some cells."""
+        if not key.parts:
+            return rows
+        sql = f"SELECT {quoted(_THERE)}.* FROM {quoted(_THERE)} SEMI JOIN {quoted(_HERE)} ON {self._same(key)}"
+        return self.engine.fetch(sql, **{_HERE: cells, _THERE: rows})
 
     def _differing(self, rows: Any, there: Any, key: Check) -> Any:
         """A row for each: its number, the load of the row that has its key, and for each other column if they differ.
@@ -220,13 +249,14 @@ class Comparing:
             CollisionError: one has no such row.
         """
         here, other = quoted(_HERE), quoted(_THERE)
-        same = " AND ".join(f"{here}.{quoted(name)} = {other}.{quoted(name)}" for name in key.columns)
         pairs = [f"({here}.{quoted(name)} IS DISTINCT FROM {other}.{quoted(name)})" for name in self._others(key)]
         many = " + ".join(f"{pair}::INT" for pair in pairs) or "0"
-        numbered = rows.select(self._columns).append_column(_AT, pa.array(np.arange(rows.num_rows)))
+        numbered = self._with_parts(rows.select(self._columns), key).append_column(
+            _AT, pa.array(np.arange(rows.num_rows))
+        )
         found = self.engine.fetch(
             f"SELECT {', '.join([f'{here}.{quoted(_AT)}', f'coalesce({other}.{quoted(_BY)}, 0)', *pairs])} "
-            f"FROM {here} JOIN {other} ON {same} QUALIFY row_number() OVER "
+            f"FROM {here} JOIN {other} ON {self._same(key)} QUALIFY row_number() OVER "
             f"(PARTITION BY {here}.{quoted(_AT)} ORDER BY {many}, {other}.{quoted(_BY)}) = 1",
             **{_HERE: numbered, _THERE: there},
         )

@@ -11,11 +11,16 @@ import pyarrow as pa
 from nomotheta.charter import Check
 from nomotheta.conditions import own, quoted
 from nomotheta.errors import PlaceError
-from nomotheta.keys import Ints
+from nomotheta.keys import Hashes, Ints
 from nomotheta.keys.hashing import BATCH, ROW, Hasher
 from nomotheta.load.glance import Bools, broken_at_a_glance
 from nomotheta.place.render import Now, Renderer
 from nomotheta.rules.listing import unlisted
+
+
+def part_name(at: int) -> str:
+    """What the value of a key's part is called that is worked out."""
+    return own(f"part {at}")
 
 
 class Engine(Hasher):
@@ -24,6 +29,27 @@ class Engine(Hasher):
     def __init__(self, checks: Sequence[Check], now: Now, lists: Mapping[str, Any] | None = None) -> None:
         super().__init__()
         self.checks, self.now, self.lists = checks, now, lists or {}  # the values that references allow, by their names
+
+    def cells(self, table: Any, key: Check) -> Any:
+        """The values of a key in the rows of an Arrow table, a column for each of its parts."""
+        if not key.parts:
+            return table.select(list(key.columns))
+        named = [f"{self._renderer.render(node)} AS {quoted(part_name(at))}" for at, (_, node) in enumerate(key.parts)]
+        numbered = table.select(list(key.columns)).append_column(ROW, pa.array(np.arange(table.num_rows)))
+        sql = f"SELECT {', '.join(named)} FROM {quoted(BATCH)} ORDER BY {quoted(ROW)}"
+        return self._fetch(sql, numbered)
+
+    def keyed(self, table: Any, key: Check, seed: int) -> tuple[Hashes, Ints]:
+        """Hashes of the keys in the rows of an Arrow table, and the rows they belong to."""
+        return self.hashed(self.cells(table, key), key, seed)
+
+    def hashed(self, cells: Any, key: Check, seed: int) -> tuple[Hashes, Ints]:
+        """The same of the values of a key."""
+        return self.hashes(cells, cells.column_names, seed, whole_row=key.whole_row or key.nulls)
+
+    @property
+    def _renderer(self) -> Renderer:
+        return Renderer(self.now)
 
     def broken(self, table: Any) -> dict[int, Ints]:
         """By the number of each check that some rows of an Arrow table break: those rows."""
@@ -60,7 +86,7 @@ class Engine(Hasher):
 
     def _rendered(self, check: Check) -> str:
         assert check.node is not None  # noqa: S101 - only checks with a condition come here
-        return Renderer(self.now).render(check.node)
+        return self._renderer.render(check.node)
 
     def _alone(self, table: Any, check: Check, condition: str) -> None:
         import duckdb

@@ -60,13 +60,17 @@ class InTable:
             blocks: reads the delivery through, where it has to be read before.
         """
         size = sum(file.survey.bytes_of_content for file in self.order.files)
-        if rows < _LARGE or size > _SMALL or not all(self.place.probes(key.columns, self.kinds) for key in keys):
+        if rows < _LARGE or size > _SMALL or not all(map(self._probes, keys)):
             return [self._all(key, len(keys)) for key in keys]
         own: list[list[Any]] = [[] for _ in keys]
         for _, worked in blocks():
             for tables, key in zip(own, keys, strict=True):
                 tables.append(worked.good.select(list(key.columns)))
         return [self._among(key, pa.concat_tables(tables), len(keys)) for key, tables in zip(keys, own, strict=True)]
+
+    def _probes(self, key: Check) -> bool:
+        """Whether the place can be asked for some values of a key."""
+        return not key.parts and self.place.probes(key.columns, self.kinds)
 
     def _all(self, key: Check, count: int) -> SeenKeys:
         """All keys that are in the table."""
@@ -91,5 +95,5 @@ class InTable:
     def _add(self, seen: SeenKeys, batch: Any, key: Check) -> None:
         columns = [as_kind(batch.column(at), self.kinds[name]) for at, name in enumerate(key.columns)]
         whole = pa.table(columns, list(key.columns))
-        hashes, _ = self.engine.hashes(whole, key.columns, self.seed, whole_row=key.whole_row)
+        hashes, _ = self.engine.keyed(whole, key, self.seed)
         seen.add(hashes, np.full(len(hashes), IN_TABLE))

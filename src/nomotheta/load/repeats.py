@@ -91,11 +91,12 @@ class Repeats:
 
     Keys that come `in_order` are not `hashed` before one does not. Every row that stays out is kept in `waiting`, with
     the `columns` that the file holds, to be compared with the one whose key it has; of rows of a key of which none
-    stays, the cells of the key in `apart`, to find two keys that share a hash.
+    stays, the `cells` of the key in `apart`, to find two keys that share a hash.
     """
 
-    keys: Sequence[Check]
-    seen: Sequence[SeenKeys]
+    keys: Sequence[Check] = ()
+    seen: Sequence[SeenKeys] = ()
+    cells: Callable[[Any, Check], Any] = lambda table, key: table.select(list(key.columns))
     columns: Sequence[str] = ()
     decided: Decided | None = None
     owners: Owners = field(default_factory=Owners)
@@ -125,7 +126,7 @@ class Repeats:
             gone[repeated] = True
             self.in_table += int((firsts == IN_TABLE).sum())
             if key.keep == "none":
-                self.apart.append((worked.good.select(list(key.columns)).take(pa.array(repeated)), own))
+                self.apart.append((self.cells(worked.good.take(pa.array(repeated)), key), own))
             faults.append(_faults(key, worked, repeated, private))
             rows.append(repeated)
             firsts_of.append(firsts)

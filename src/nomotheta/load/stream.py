@@ -65,7 +65,7 @@ class Stream:
     seed: int
     account: Account = field(default_factory=lambda: Account(()))
     set_aside: SetAside = field(default_factory=SetAside)
-    repeats: Repeats = field(default_factory=lambda: Repeats((), ()))
+    repeats: Repeats = field(default_factory=Repeats)
     notes: list[str] = field(default_factory=list)
     sent: Sent = field(default_factory=Sent)
 
@@ -167,13 +167,12 @@ class Stream:
             asked = InTable(self.place, self.compiled, self.order, self.now, self.engine, self.seed)
             seen = asked.keys(keys, before, self._read_before)
             self.notes.clear()  # they are said of the reading that counts
-        found = Repeats(keys, seen, list(self.compiled.charter.file_columns()))
+        found = Repeats(keys, seen, self.engine.cells, list(self.compiled.charter.file_columns()))
         if len(keys) == 1:
             key = keys[0]
-            found.hashed = lambda table, key: self.engine.hashes(
-                table, key.columns, self.seed, whole_row=key.whole_row
-            )  # fmt: skip
-            if len(key.columns) == 1 and key.keep == "first" and not key.whole_row and not seen[0].count:
+            found.hashed = lambda table, key: self.engine.keyed(table, key, self.seed)
+            plain = len(key.columns) == 1 and not (key.whole_row or key.parts)
+            if plain and key.keep == "first" and not seen[0].count:
                 found.in_order = InOrder()
         later = next((key for key in keys if key.keep != "first"), None)
         if later is not None:

@@ -233,7 +233,7 @@ def _keyed(table: Any, key: Check, plan: Plan) -> Keys | Ascending:
             values = np.concatenate([np.zeros(0, np.int64), *(chunk.to_numpy() for chunk in column.chunks)])
             if (values[1:] > values[:-1]).all():
                 return Ascending(values)
-    return Keys.of(*plan.engine.hashes(table, key.columns, plan.seed, whole_row=key.whole_row))
+    return Keys.of(*plan.engine.keyed(table, key, plan.seed))
 
 
 def _left(table: Any, gone: NDArray[np.bool_]) -> Any:

@@ -350,7 +350,7 @@ def _check_awaited(
 def _beside(compiled: Compiled, chosen: Delivered, known: _Known) -> Delivered:
     """Files that come beside what is in the table; what has changed since it was loaded is told by name."""
     charter, delivery = compiled.charter, compiled.charter.delivery
-    keyed = any(key.sets_aside(charter.columns) for key in charter.keys)
+    keyed = any(key.sets_aside for key in charter.keys)
     notes, warnings = list[str](), list[str]()  # rows that a changed file no longer has are still in the table
     for file in chosen.files:
         before = known.before(file)
