@@ -17,6 +17,7 @@ import pyarrow.parquet as pq
 import pytest
 
 from conftest import Space
+from nomotheta.rules.finding import HIDDEN
 from servers import Database
 from test_places import database, running, sort, there  # noqa: F401
 
@@ -685,3 +686,34 @@ def test_a_wide_table_is_judged_in_one_statement_that_every_place_takes(there: S
     }
     scans = [line for line in run.err.splitlines() if 'AS "nomotheta rows"' in line]
     assert len(scans) == 1
+
+
+def test_breaking_rows_are_kept_in_a_table_beside(there: Space, database: Database) -> None:  # noqa: F811
+    breaks = COLUMNS.replace("[delivery]", 'breaks = { table = "t_breaks" }\n[delivery]', 1)
+    breaks = breaks.replace('kind = "text(9)"', 'kind = "text(9)"\nprivate = true')
+    there.charter(
+        breaks + rule("small", 'each = "n < 20"') + rule("paid", 'each = "fare > 10"\notherwise = "warn"'), "t"
+    )
+    select = "SELECT rule_name, looked_at, n, port FROM t_breaks"
+    first, second = drawn(3, 40), drawn(4, 40)
+
+    def broken(rows: Sequence[Row]) -> list[tuple[str, int]]:
+        return sorted([("small", row[0]) for row in rows if row[0] >= 20]
+                      + [("paid", row[0]) for row in rows if row[2] is not None and row[2] <= 10])  # fmt: skip
+
+    for day, rows in (("2026-06-01", first), ("2026-06-02", second)):
+        there.write(f"inbox/t-{day}.csv", written(rows))
+        there.load(table="t", day=day)
+
+    kept = database.ask(select)
+    assert sorted((name, int(n)) for name, _, n, _ in kept) == sorted(broken(first) + broken(second))
+    assert {over for _, over, _, _ in kept} == {"load 1", "load 2"}
+    assert {port for _, _, _, port in kept} <= {None, HIDDEN}
+    there.run("judge", "t")
+    assert sorted((name, int(n)) for name, over, n, _ in database.ask(select) if over == "table") == [
+        *sorted(broken(first) + broken(second))
+    ]
+    assert len(database.ask(select)) == len(broken(first) + broken(second))
+    there.charter(breaks + rule("small", 'each = "n < 2000"'), "t")
+    there.run("judge", "t")
+    assert database.ask(select) == []

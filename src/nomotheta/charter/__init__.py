@@ -7,7 +7,7 @@ from nomotheta.charter.declared import changed_keys, declared, version_of
 from nomotheta.charter.excused import Excuse
 from nomotheta.charter.lint import in_order, lint, repeats_untold
 from nomotheta.charter.listed import value_written
-from nomotheta.charter.model import Charter, Delivery, Stated
+from nomotheta.charter.model import BREAK_COLUMNS, Charter, Delivery, Stated
 from nomotheta.charter.proposal import Proposal, ProposedColumn, proposal_text
 from nomotheta.charter.read import Problem, Read, read_settings, read_source
 from nomotheta.charter.read_charter import read_charter
@@ -18,6 +18,7 @@ from nomotheta.charter.tolerance import Tolerance
 from nomotheta.charter.values import instant, value_of
 
 __all__ = [
+    "BREAK_COLUMNS",
     "FROM_PLACE",
     "SYSTEM_COLUMNS",
     "Charter",

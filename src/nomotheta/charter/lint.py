@@ -10,7 +10,7 @@ from nomotheta.charter.checks import charter_checks, slice_check, slice_node
 from nomotheta.charter.column import FROM_PLACE, SYSTEM_COLUMNS
 from nomotheta.charter.compiled import Compiled
 from nomotheta.charter.landed import landed_problems, landing, moved, moved_problems
-from nomotheta.charter.model import Charter
+from nomotheta.charter.model import BREAK_COLUMNS, Charter
 from nomotheta.charter.read import Problem, Read
 from nomotheta.charter.settings import Settings
 from nomotheta.charter.values import EXAMPLES, instant, value_of
@@ -106,9 +106,13 @@ def _deliveries(read: Read) -> list[Problem]:
         mend = 'write files = "inbox/…-{day}-*.csv", or take parts out'
         told = "the pattern matches only one file a day" if daily else "the files are not those of a day"
         found.append(read.source.problem(("delivery", "parts"), told, mend))
-    if load.rejects is not None and load.rejects.table == charter.table:
-        told = "rejected rows cannot go into the table that is loaded"
-        found.append(read.source.problem(("load", "rejects"), told, f'write table = "{charter.table}_rejects"'))
+    for path, what, into in (("load", "rejects"), "rejected", load.rejects), (("breaks",), "breaking", charter.breaks):
+        if into is not None and into.table == charter.table:
+            told, name = f"{what} rows cannot go into the table that is loaded", f"{charter.table}_{path[-1]}"
+            found.append(read.source.problem(path, told, f'write table = "{name}"'))
+    for name in {each.casefold() for each in charter.columns} & {*BREAK_COLUMNS} if charter.breaks else ():
+        told = f"a table of breaks has a column '{name}' of its own, which says what was judged"
+        found.append(read.source.problem(("breaks",), told, "call the column otherwise, or use judge --keep-breaks"))
     place_filled = [name for name, column in charter.columns.items() if column.from_ == FROM_PLACE]
     for name in place_filled if load.slice else ():
         if re.search(rf"\b{re.escape(name)}\b", load.slice or "", re.I):

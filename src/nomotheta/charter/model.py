@@ -106,8 +106,11 @@ class Staging(Declared):
     rows: Annotated[int, Field(ge=1000)]
 
 
-class RejectsTable(Declared):
-    """A table beside the one that is loaded, which takes what was set aside."""
+BREAK_COLUMNS = ("rule_name", "looked_at", "judged_at")  # what a table of breaks says of each row
+
+
+class Beside(Declared):
+    """A table beside the one that is loaded or judged, which takes rows that were set aside, or that break rules."""
 
     table: Annotated[str, Field(min_length=1)]
 
@@ -117,7 +120,7 @@ class Into(Declared):
 
     typed: Annotated[str, Field(min_length=1)]
     how: Literal["append", "overwrite", "merge"] | None = None
-    rejects: RejectsTable | None = None
+    rejects: Beside | None = None
 
 
 class Load(Declared):
@@ -135,7 +138,7 @@ class Load(Declared):
     empty: Literal["refuse", "accept"] = "refuse"
     after_fail: Literal["undo", "keep"] = "undo"
     keep_previous: bool = False
-    rejects: RejectsTable | None = None
+    rejects: Beside | None = None
     staging: Staging | None = None
     into: Into | None = None
 
@@ -288,6 +291,7 @@ class Charter(Declared):
     owners: list[str] = Field(default=[])
     delivery: Delivery | None = None
     load: Load = Load()
+    breaks: Beside | None = None
     columns: dict[str, Column]
     keys: list[Key] = Field(default=[])
     references: list[Reference] = Field(default=[])

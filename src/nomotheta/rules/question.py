@@ -38,7 +38,7 @@ class Scope:
 class Keeper(Protocol):
     """Keeps all rows that break rules."""
 
-    def take(self, question: Question, check: Check, asked: Place | Anew, where: str | None) -> None:
+    def take(self, question: Question, of: Check, asked: Place | Anew, where: str | None) -> None:
         """Keep the rows of the table that meet a condition in the SQL of who answers."""
 
 

@@ -5,13 +5,14 @@ from __future__ import annotations
 import datetime
 import time
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from nomotheta.ahead import import_ahead
 from nomotheta.charter import Compiled
 from nomotheta.errors import PlaceError
-from nomotheta.rules.finding import worst
+from nomotheta.rules.finding import gravest, worst
 from nomotheta.rules.judge import judge
 from nomotheta.rules.question import Scope
 from nomotheta.workspace.around import Around
@@ -19,9 +20,10 @@ from nomotheta.workspace.context import Context, moment
 from nomotheta.workspace.scopes import scope_of_loads
 
 if TYPE_CHECKING:
-    from nomotheta.ledger import Judgement
-    from nomotheta.place.base import Mark
-    from nomotheta.rules.keeping import Kept
+    from nomotheta.ledger import Judgement, LoadResult
+    from nomotheta.place.base import Mark, Place
+    from nomotheta.place.render import Now
+    from nomotheta.rules.keeping import Together
 
 _NAMED = 8  # loads that a message names
 
@@ -51,11 +53,10 @@ def judge_table(
                 raise PlaceError(
                     f"the rows of load {load_no} cannot be told apart", mend='add a column from "@load.no"'
                 )
-            kept = _keeper(keep)
-            around = Around(context, place)
-            findings = judge(place, compiled, now, scope, load_scope, around=around, keeper=kept)
-            if kept is not None:
-                kept.close()
+            around, keeper = Around(context, place), _keeper(compiled, keep, now)
+            findings = judge(place, compiled, now, scope, load_scope, around=around, keeper=keeper)
+            if keeper is not None:
+                keeper.done(place, scope)
             over = scope.label
             told: dict[str, Any] = {"verdict": worst(findings), "findings": tuple(findings)}
     except PlaceError as error:
@@ -74,9 +75,28 @@ def _loads_told(marks: Sequence[Mark]) -> str:
     return f"loads there: {', '.join(known)}" if known else "nothing was loaded into it from here"
 
 
-def _keeper(keep: Path | None) -> Kept | None:
-    if keep is None:
-        return None
-    from nomotheta.rules.keeping import Kept  # only now: it writes Arrow
+def keep_breaks(context: Context, place: Place, compiled: Compiled, result: LoadResult) -> LoadResult:
+    """Put the rows of a load that break rules into the table that is declared for them; a warning where that fails."""
+    if compiled.charter.breaks is None or result.state != "loaded" or result.load_no is None:
+        return result
+    now = context.now(moment(), result.day, result.load_no)
+    scope, keeper = scope_of_loads(context.ledger, compiled, [result.load_no]), _keeper(compiled, None, now)
+    try:
+        if any(finding.breaks for finding in result.findings):
+            judge(place, compiled, now, scope, scope, around=Around(context, place), keeper=keeper)
+        if keeper is not None:
+            keeper.done(place, scope)
+    except PlaceError as error:
+        told = f"the rows that break rules were not kept: {error.what}"
+        return replace(result, verdict=gravest([result.verdict, "warn"]), warnings=(*result.warnings, told))
+    return result
 
-    return Kept(keep)
+
+def _keeper(compiled: Compiled, keep: Path | None, now: Now) -> Together | None:
+    """What keeps the rows that break rules: a file, a table beside the one that is judged, or both."""
+    if keep is None and compiled.charter.breaks is None:
+        return None
+    from nomotheta.rules.keeping import Kept, KeptInTable, Together  # only now: it writes Arrow
+
+    found = [Kept(keep)] if keep is not None else []
+    return Together([*found, *([KeptInTable(compiled.charter.breaks.table, now)] if compiled.charter.breaks else [])])

@@ -26,6 +26,7 @@ from nomotheta.workspace.attempts import Attempt, entered, failed, rows_there, s
 from nomotheta.workspace.carrying import order_of, tried
 from nomotheta.workspace.context import Context
 from nomotheta.workspace.deliveries import Delivered, NothingArrivedError, arrive, choose
+from nomotheta.workspace.judging import keep_breaks
 from nomotheta.workspace.scopes import scope_of_loads
 
 WOULD_BE_LOADED = "would be loaded"
@@ -96,7 +97,8 @@ def _loaded(context: Context, attempt: Attempt, wanted: Wanted, listener: Listen
             load_no, staging = _numbered(context, attempt, place, chosen)
             return replace(order_of(context, attempt, place, chosen, load_no), staging=staging)
 
-        return _complete(attempt, place, tried(context, attempt, place, compiled, ordered, listener))
+        result = tried(context, attempt, place, compiled, ordered, listener)
+        return _complete(attempt, place, keep_breaks(context, place, attempt.compiled, result))
 
 
 def _complete(attempt: Attempt, place: Place, result: LoadResult) -> LoadResult:

@@ -26,6 +26,7 @@ from nomotheta.workspace.attempts import Attempt, entered, failed, rows_there, s
 from nomotheta.workspace.carrying import order_of, tried
 from nomotheta.workspace.context import MEMORY, Context
 from nomotheta.workspace.deliveries import Delivered, changed_since, loaded_again
+from nomotheta.workspace.judging import keep_breaks
 
 _MOVED = "moved:"  # what the content of rows begins with that come from a landing table
 _LONGEST = 120  # letters of a content, in which loads are listed by their numbers
@@ -126,7 +127,8 @@ def _moved(
             order = _order(context, attempt, place, chosen, taken, load_no)
             return order if rejects is None else replace(order, rejects=rejects, rehearsed=rehearsed)
 
-        return tried(context, attempt, place, compiled, ordered, listener)
+        result = tried(context, attempt, place, compiled, ordered, listener)
+        return result if rejects else keep_breaks(context, place, compiled, result)
 
 
 def _folder(context: Context) -> tempfile.TemporaryDirectory[str]:
