@@ -279,5 +279,11 @@ class Place(Catalogue, Loading, Asking, Marks, Protocol):
     native: bool  # whether what is asked is answered by the database itself, and not by the engine over its rows
     session: Sequence[str]  # what a client of the database says before statements that are made here
 
+    def one_view(self, others: Sequence[Any], tables: Sequence[str]) -> AbstractContextManager[bool]:
+        """Have other connections to the same database see tables as they are at one moment, for as long as it lasts.
+
+        False where it cannot be seen to that they do.
+        """
+
     def close(self) -> None:
         """Let go of the database."""

@@ -96,6 +96,12 @@ class Context:
         """Where rows that a load set aside are written while they are loaded again."""
         return self.root / MEMORY / f"again-{load_no}.csv"
 
+    def beside(self) -> Context:
+        """The same workspace for another thread: what it declares is shared, its memory is opened once more."""
+        other = Context(self.root)
+        other.__dict__.update(settings=self.settings, charters=self.charters)
+        return other
+
     def close(self) -> None:
         """Let go of the ledger."""
         if "ledger" in self.__dict__:

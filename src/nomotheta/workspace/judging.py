@@ -5,14 +5,14 @@ from __future__ import annotations
 import datetime
 import time
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from nomotheta.ahead import import_ahead
 from nomotheta.charter import Compiled
 from nomotheta.errors import PlaceError
-from nomotheta.rules.finding import gravest, worst
+from nomotheta.rules.finding import Finding, gravest, worst
 from nomotheta.rules.judge import judge
 from nomotheta.rules.question import Scope
 from nomotheta.workspace.around import Around
@@ -28,6 +28,23 @@ if TYPE_CHECKING:
 _NAMED = 8  # loads that a message names
 
 
+@dataclass(slots=True)
+class Judged:
+    """What came of a table: its findings over some rows, or why there are none; and what keeps the rows that broke."""
+
+    started: datetime.datetime = field(default_factory=moment)
+    seconds: float = 0
+    scope: Scope = field(default_factory=Scope)
+    findings: Sequence[Finding] = ()
+    keeper: Together | None = None
+    error: PlaceError | None = None
+
+    @property
+    def undecided(self) -> bool:
+        """Whether some of it could not be found out."""
+        return self.error is not None or worst(self.findings) == "error"
+
+
 def judge_table(
     context: Context, compiled: Compiled, place_name: str, day: datetime.date | None, meanwhile: Sequence[str] = (),
     *, load_no: int | None = None, keep: Path | None = None,
@@ -36,36 +53,61 @@ def judge_table(
 
     Modules that will be needed afterwards are imported meanwhile.
     """
-    started, clock = moment(), time.perf_counter()
-    table, over = compiled.charter.table, "table"
+    found = Judged()
     try:
         with context.places.open(place_name) as place:
-            marks = place.marks(table)
-            last = load_no or (marks[-1].load_no if marks else None)
-            if load_no is not None and load_no not in {mark.load_no for mark in marks}:
-                raise PlaceError(f"load {load_no} is not in the table", mend=_loads_told(marks))
-            now = context.now(started, day or context.today(), last)
-            load_scope = scope_of_loads(context.ledger, compiled, [last]) if last else None
-            for module in ("nomotheta.ledger", *meanwhile):
-                import_ahead(module)  # while the place works
-            scope = load_scope if load_no is not None and load_scope is not None else Scope()
-            if load_no is not None and scope.where is None:
-                raise PlaceError(
-                    f"the rows of load {load_no} cannot be told apart", mend='add a column from "@load.no"'
-                )
-            around, keeper = Around(context, place), _keeper(compiled, keep, now)
-            findings = judge(place, compiled, now, scope, load_scope, around=around, keeper=keeper)
-            if keeper is not None:
-                keeper.done(place, scope)
-            over = scope.label
-            told: dict[str, Any] = {"verdict": worst(findings), "findings": tuple(findings)}
+            judge_in(context, place, compiled, day, found, meanwhile, load_no=load_no, keep=keep)
+            put(found, place)
     except PlaceError as error:
-        where = f"{error.where}: " if error.where else ""
-        told = {"verdict": "error", "message": where + error.what, "mend": error.mend}
+        found.error = error
+    return entered(context, compiled, place_name, found)
+
+
+def judge_in(
+    context: Context, place: Place, compiled: Compiled, day: datetime.date | None, found: Judged,
+    meanwhile: Sequence[str], *, load_no: int | None = None, keep: Path | None = None,
+) -> None:  # fmt: skip
+    """Ask a place whether a table is what its charter says.
+
+    Raises:
+        PlaceError: the table is not there, or the rows of the load cannot be told.
+    """
+    clock = time.perf_counter()
+    table = compiled.charter.table
+    marks = place.marks(table)
+    last = load_no or (marks[-1].load_no if marks else None)
+    if load_no is not None and load_no not in {mark.load_no for mark in marks}:
+        raise PlaceError(f"load {load_no} is not in the table", mend=_loads_told(marks))
+    now = context.now(found.started, day or context.today(), last)
+    load_scope = scope_of_loads(context.ledger, compiled, [last]) if last else None
+    for module in ("nomotheta.ledger", *meanwhile):
+        import_ahead(module)  # while the place works
+    if load_no is not None and load_scope is not None:
+        found.scope = load_scope
+    if load_no is not None and found.scope.where is None:
+        raise PlaceError(f"the rows of load {load_no} cannot be told apart", mend='add a column from "@load.no"')
+    around, found.keeper = Around(context, place), _keeper(compiled, keep, now)
+    found.findings = judge(place, compiled, now, found.scope, load_scope, around=around, keeper=found.keeper)
+    found.seconds = time.perf_counter() - clock
+
+
+def put(found: Judged, place: Place | None) -> None:
+    """Put the rows that broke rules where they are to be kept."""
+    if found.keeper is not None and place is not None:
+        found.keeper.done(place, found.scope)
+
+
+def entered(context: Context, compiled: Compiled, place: str, found: Judged) -> Judgement:
+    """The judgement, kept in the ledger."""
     from nomotheta.ledger import Judgement
 
-    result = Judgement(table, place_name, over, seconds=round(time.perf_counter() - clock, 3), **told)
-    context.ledger.add_judgement(result, started)
+    told: dict[str, Any] = {"verdict": worst(found.findings), "findings": tuple(found.findings)}
+    if found.error is not None:
+        where = f"{found.error.where}: " if found.error.where else ""
+        told = {"verdict": "error", "message": where + found.error.what, "mend": found.error.mend}
+    over = "table" if found.error is not None else found.scope.label
+    result = Judgement(compiled.charter.table, place, over, seconds=round(found.seconds, 3), **told)
+    context.ledger.add_judgement(result, found.started)
     return result
 
 

@@ -47,6 +47,20 @@ class Places:
                 place.close()
 
     @contextmanager
+    def another(self, name: str) -> Iterator[Place]:
+        """One more connection to a place, which nothing else uses.
+
+        Raises:
+            DeclarationError: no such place is declared, or its URL is wrong.
+            PlaceError: it cannot be reached.
+        """
+        place = connect(name, self._declared(name), self.root)
+        try:
+            yield place
+        finally:
+            place.close()
+
+    @contextmanager
     def keeping(self) -> Iterator[None]:
         """Places that are opened meanwhile stay open until the end, and are used again."""
         kept = self._kept = dict[str, Place]()

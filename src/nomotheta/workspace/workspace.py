@@ -274,7 +274,7 @@ class Workspace:
 
     def judge(
         self, tables: Sequence[str] = (), *, place: str | None = None, day: datetime.date | None = None,
-        load_no: int | None = None, keep: Path | None = None, meanwhile: Sequence[str] = (),
+        load_no: int | None = None, keep: Path | None = None, jobs: int = 1, meanwhile: Sequence[str] = (),
     ) -> list[Judgement]:  # fmt: skip
         """Check tables against their charters, however they were loaded.
 
@@ -284,6 +284,7 @@ class Workspace:
             day: what `:day` stands for; today where it is None.
             load_no: look at the rows of this load alone, of one table.
             keep: a .parquet or .csv file for all rows that break rules, or a folder for one of each table.
+            jobs: how many tables of a place are judged at a time, on connections that see one moment.
             meanwhile: modules that are imported while the place works.
 
         Raises:
@@ -297,6 +298,17 @@ class Workspace:
                 f"load {load_no} is one of a single table" if load_no is not None else f"{keep} is for a single table"
             )
             raise DeclarationError(what, mend="name the table" + (", or a folder" if load_no is None else ""))
+        if jobs > 1 and keep is None and load_no is None:
+            from nomotheta.workspace.side_by_side import judge_side_by_side
+
+            places = {name: [each for each in chosen if (place or each.place) == name]
+                      for name in dict.fromkeys(place or each.place for each in chosen)}  # fmt: skip
+            found = {
+                result.table: result
+                for name, some in places.items()
+                for result in judge_side_by_side(self.context, some, name, day, jobs, meanwhile)
+            }
+            return [found[each.charter.table] for each in chosen]
         if keep is not None and not keep.suffix:
             keep.mkdir(parents=True, exist_ok=True)
         files = [keep / f"{each.charter.table}.parquet" if keep and not keep.suffix else keep for each in chosen]

@@ -26,6 +26,9 @@ def judge(
         int | None,
         typer.Option("--load", metavar="N", help="Only the rows of that load.", autocompletion=complete_loads),
     ] = None,
+    jobs: Annotated[
+        int, typer.Option("--jobs", metavar="N", min=1, help="So many tables of a place at a time, as of one moment.")
+    ] = 1,
     show_sql: Annotated[bool, typer.Option("--show-sql", help="Print every statement, to run it yourself.")] = False,
     keep_breaks: Annotated[
         Path | None,
@@ -36,8 +39,9 @@ def judge(
     opened = call.workspace()
     shown = "nomotheta.report.documents" if call.json else "nomotheta.cli.screens.findings"
     results = opened.judge(
-        tables or [], place=place, day=day_given(day, opened), load_no=load, keep=keep_breaks, meanwhile=[shown]
-    )
+        tables or [], place=place, day=day_given(day, opened), load_no=load, keep=keep_breaks, jobs=jobs,
+        meanwhile=[shown],
+    )  # fmt: skip
     verdict = gravest(result.verdict for result in results)
     if call.json:
         from nomotheta.report.documents import Judgements

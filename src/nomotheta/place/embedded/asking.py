@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import datetime
 from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
+from contextlib import AbstractContextManager, nullcontext
 from dataclasses import dataclass
 from typing import Any
 
@@ -138,6 +139,10 @@ class Embedded:
             f"WHERE ({key}) IN (SELECT {', '.join(names)} FROM {taken})"
         )
         yield from self.fetch(sql, **{_TAKEN: cells}).to_batches()
+
+    def one_view(self, _others: Sequence[Any], _tables: Sequence[str]) -> AbstractContextManager[bool]:
+        """Not known to be possible."""
+        return nullcontext(enter_result=False)
 
     def probes(self, _columns: Sequence[str], _kinds: Mapping[str, Kind]) -> bool:
         """Values are known by their kinds only here, where all rows are streamed anyway."""

@@ -61,6 +61,7 @@ _CHANGED = "SELECT trx_rows_modified FROM information_schema.innodb_trx WHERE tr
 _AS_OLD = 0.15  # seconds that InnoDB gives the same account again, whoever asked for it
 _SET_ASIDE = "change the charter, so that such a row is set aside, or the table"
 _UTC = datetime.UTC
+_SHORTLY = 3  # seconds that a lock is waited for which is only a convenience
 
 
 class MariaPlace(Staging):
@@ -149,6 +150,25 @@ class MariaPlace(Staging):
         """A statement that gives no rows; how many it touched."""
         with self._translated(sql), self._connection.cursor() as cursor:
             return int(cursor.execute(sql, parameters))
+
+    @contextlib.contextmanager
+    def one_view(self, others: Sequence[MariaPlace], tables: Sequence[str]) -> Iterator[bool]:
+        """By locks that keep all others from changing the tables for as long as it takes the others to begin."""
+        try:
+            self._run(f"SET SESSION lock_wait_timeout = {_SHORTLY}")
+            self._run(f"LOCK TABLES {', '.join(f'{self.named(table)} READ' for table in tables)}")
+        except PlaceError:  # somebody changes them just now, or they may not be locked
+            yield False
+            return
+        try:
+            for other in others:
+                other._run("START TRANSACTION WITH CONSISTENT SNAPSHOT")
+            self._run("UNLOCK TABLES")
+            yield True
+        finally:
+            for each in (self, *others):
+                with contextlib.suppress(PlaceError):
+                    each._run("UNLOCK TABLES" if each is self else "ROLLBACK")
 
     # ---- what is there
 

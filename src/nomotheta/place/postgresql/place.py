@@ -132,6 +132,21 @@ class PostgresPlace(Staging):
         with self._translated(sql):
             self._connection.execute(sql)
 
+    @contextlib.contextmanager
+    def one_view(self, others: Sequence[PostgresPlace], _tables: Sequence[str]) -> Iterator[bool]:
+        """By a snapshot that this connection exports, and the others take over."""
+        try:
+            for each in (self, *others):
+                each._run("BEGIN ISOLATION LEVEL REPEATABLE READ")
+            (found,) = self._rows("SELECT pg_export_snapshot() AS snapshot")
+            for other in others:
+                other._run(f"SET TRANSACTION SNAPSHOT {text_literal(found['snapshot'])}")
+            yield True
+        finally:
+            for each in (self, *others):
+                with contextlib.suppress(PlaceError):
+                    each._run("ROLLBACK")
+
     # ---- what is there
 
     def facts(self) -> Facts:
