@@ -1087,10 +1087,10 @@ def test_a_column_that_some_rows_may_leave_blank_is_no_key_to_merge_by(space: Sp
 def test_tables_judged_side_by_side_are_those_of_one_moment(there: Space, database: Database, sort: str) -> None:
     there.tickets(GOOD)
     for name in ("tickets", "refunds"):
-        there.charter(
-            TICKETS.replace('"tickets"', f'"{name}"') + '[[rules]]\nname = "r"\nwhole = "count(*) > 3"\n', name
-        )
+        charter = TICKETS.replace('"tickets"', f'"{name}"')
+        there.charter(charter, name)
         there.load(table=name)
+        there.charter(charter + '[[rules]]\nname = "r"\nwhole = "count(*) > 3"\n', name)
     lead, *others = (connect("there", database.url, there.root) for _ in range(3))
 
     with lead.one_view(others, ["refunds", "tickets"]) as together:
