@@ -1106,3 +1106,17 @@ def test_tables_judged_side_by_side_are_those_of_one_moment(there: Space, databa
              for each in judged] for judged in (one, side_by_side)]  # fmt: skip
     assert told[0] == told[1]
     assert [each["verdict"] for each in one] == ["fail", "pass" if sort in {"postgresql", "mariadb"} else "fail"]
+
+
+def test_a_load_that_no_index_finds_is_said_to_cost_a_whole_reading(
+    there: Space, database: Database, sort: str
+) -> None:
+    there.tickets(GOOD)
+    there.load()
+
+    told = "no index begins with load_no, so all rows of tickets were read to find those of load 1"
+    wanted = sort in {"postgresql", "mariadb"}
+    assert (told in there.run("judge", "tickets", "--load", "1").text) == wanted
+    if wanted:
+        database.ask("CREATE INDEX by_load ON tickets (load_no, sold_on)")
+        assert "no index" not in there.run("judge", "tickets", "--load", "1").text

@@ -146,6 +146,7 @@ class Judgement(Tabular):
     message: str = ""
     mend: str = ""
     seconds: float = 0.0
+    notes: tuple[str, ...] = ()
     format: str = "nomotheta/judgement/1"
     COLUMNS: ClassVar[Mapping[str, str]] = Finding.COLUMNS
 

@@ -114,6 +114,9 @@ class Catalogue(Protocol):
     def guarantees(self, table: str) -> Guarantees:
         """What the database sees to in a table by itself."""
 
+    def finds(self, table: str, column: str) -> bool:
+        """Whether the rows of one value of a column are found without all being read, or no index would help."""
+
     def stored(self, table: str) -> list[str]:
         """The columns of a table in which values can be put: all but those that the database works out."""
 

@@ -38,6 +38,7 @@ class Judged:
     findings: Sequence[Finding] = ()
     keeper: Together | None = None
     error: PlaceError | None = None
+    notes: list[str] = field(default_factory=list)
 
     @property
     def undecided(self) -> bool:
@@ -86,6 +87,10 @@ def judge_in(
         found.scope = load_scope
     if load_no is not None and found.scope.where is None:
         raise PlaceError(f"the rows of load {load_no} cannot be told apart", mend='add a column from "@load.no"')
+    column = compiled.charter.load_column()
+    if load_no is not None and column is not None and not place.finds(table, column):
+        told = f"no index begins with {column}, so all rows of {table} were read to find those of load {load_no}"
+        found.notes.append(f"{told}; to be faster: CREATE INDEX ON {table} ({column})")
     around, found.keeper = Around(context, place), _keeper(compiled, keep, now)
     found.findings = judge(place, compiled, now, found.scope, load_scope, around=around, keeper=found.keeper)
     found.seconds = time.perf_counter() - clock
@@ -106,7 +111,9 @@ def entered(context: Context, compiled: Compiled, place: str, found: Judged) -> 
         where = f"{found.error.where}: " if found.error.where else ""
         told = {"verdict": "error", "message": where + found.error.what, "mend": found.error.mend}
     over = "table" if found.error is not None else found.scope.label
-    result = Judgement(compiled.charter.table, place, over, seconds=round(found.seconds, 3), **told)
+    result = Judgement(
+        compiled.charter.table, place, over, seconds=round(found.seconds, 3), notes=tuple(found.notes), **told
+    )
     context.ledger.add_judgement(result, found.started)
     return result
 

@@ -70,6 +70,8 @@ def _show_judgement(console: Console, result: Judgement) -> None:
         if result.mend:
             console.print(indented(Text(f"→ {visible(result.mend)}"), 2))
         return
+    for note in result.notes:
+        console.print(indented(Text(visible(note), "dim"), 2))
     broken = telling(result.findings)
     for finding in broken:
         show_finding(console, finding)

@@ -371,6 +371,10 @@ class DuckPlace(Staging):
         """One more than the highest number so far."""
         return int(self._run(HIGHEST)[0][0]) if self._has_marks() else 1
 
+    def finds(self, _table: str, _column: str) -> bool:
+        """Of each range of rows it knows the least and the greatest value."""
+        return True
+
     def one_view(self, _others: Sequence[DuckPlace], _tables: Sequence[str]) -> contextlib.AbstractContextManager[bool]:
         """No other process changes a file that this one has open."""
         return contextlib.nullcontext(enter_result=True)

@@ -250,6 +250,15 @@ class MariaPlace(Staging):
             frozenset(column.name for column in columns if column.type_name.lower().startswith("varchar(")),
         )
 
+    def finds(self, table: str, column: str) -> bool:
+        """Whether an index begins with it."""
+        *schema, name = table.split(".")
+        return bool(self._rows(
+            "SELECT 1 FROM information_schema.statistics WHERE seq_in_index = 1 AND column_name = %s "
+            "AND table_name = %s AND table_schema = coalesce(%s, database()) LIMIT 1",
+            [column, name, schema[0] if schema else None],
+        ))  # fmt: skip
+
     def stored(self, table: str) -> list[str]:
         """All columns but those that the database works out."""
         *schema, name = table.split(".")

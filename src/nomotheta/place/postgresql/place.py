@@ -228,6 +228,14 @@ class PostgresPlace(Staging):
             tuple((row["listing"], dict(zip(row["own"], row["there"], strict=True))) for row in refers),
         )
 
+    def finds(self, table: str, column: str) -> bool:
+        """Whether an index begins with it."""
+        return bool(self._rows(
+            "SELECT 1 AS one FROM pg_index JOIN pg_attribute ON attrelid = indrelid AND attnum = indkey[0] "
+            "WHERE indrelid = to_regclass(%s) AND attname = %s AND indisvalid AND indpred IS NULL LIMIT 1",
+            [quoted_table(table), column],
+        ))  # fmt: skip
+
     def stored(self, table: str) -> list[str]:
         """All columns but those that the database works out."""
         rows = self._rows(
