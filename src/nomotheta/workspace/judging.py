@@ -89,8 +89,9 @@ def judge_in(
         raise PlaceError(f"the rows of load {load_no} cannot be told apart", mend='add a column from "@load.no"')
     column = compiled.charter.load_column()
     if load_no is not None and column is not None and not place.finds(table, column):
+        index = f"CREATE INDEX {table.replace('.', '_')}_{column} ON {table} ({column})"
         told = f"no index begins with {column}, so all rows of {table} were read to find those of load {load_no}"
-        found.notes.append(f"{told}; to be faster: CREATE INDEX ON {table} ({column})")
+        found.notes.append(f"{told}; to be faster: {index}")
     around, found.keeper = Around(context, place), _keeper(compiled, keep, now)
     found.findings = judge(place, compiled, now, found.scope, load_scope, around=around, keeper=found.keeper)
     found.seconds = time.perf_counter() - clock
