@@ -420,7 +420,7 @@ def test_a_list_whose_file_has_changed_is_told_of_and_a_run_loads_it_first(there
     ("keys", "told"),
     [
         ('[[keys]]\ncolumns = ["lower(prt)"]', "did you mean 'port'?"),
-        ('[[keys]]\ncolumns = ["1 + 1"]', "the key uses no column"),
+        ('[[keys]]\ncolumns = ["1 + 1"]', "'1 + 1' uses no column"),
         ('[[keys]]\ncolumns = ["lower(port)"]\nkeep = "last"\nby = "port"', "does not say what comes last"),
         ('[[references]]\ncolumns = ["n"]\nlisted_in = "t(n)"\notherwise = "reject"', "of the same delivery list"),
         ('[[references]]\ncolumns = ["n"]\nlisted_in = "u(n)"\nplace = "werehouse"', "did you mean 'warehouse'?"),

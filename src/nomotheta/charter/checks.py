@@ -92,8 +92,10 @@ def _worked_out(reader: Reader, at: int, key: Key, charter: Charter) -> Iterator
     found = [node for node in nodes if node is not None]
     if len(found) == len(nodes) and _orderly(reader, at, key, charter):
         columns = tuple(dict.fromkeys(name for node in found for name in node.columns()))
-        if not columns:
-            reader.complain(path, "the key uses no column, so that it is the same for every row", "name a column")
+        same = [part for part, node in zip(key.columns, found, strict=True) if not node.columns()]
+        if same:
+            told = f"'{same[0]}' uses no column, so that it is the same for every row"
+            reader.complain(path, told, "take it out of the key, or name a column")
             return
         late = [name for name in columns if charter.columns[name].from_ == FROM_PLACE]
         if late and key.sets_aside:
