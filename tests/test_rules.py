@@ -452,7 +452,7 @@ def test_what_is_excused_is_counted_apart_and_counts_again_after_its_day(there: 
         + rule("plenty", 'whole = "count(*) > 1000"') + excuse("plenty", "")
         + rule("ports", 'whole = "count(*) > 20"\nby = ["port"]') + excuse("ports", "")
         + rule("late", 'whole = "count(*) > 1001"') + excuse("late", "", "2026-01-01")
-        + '[[keys]]\ncolumns = ["lower(port)"]\n' + excuse("key (lower(port)) never repeats", 'where = "n > 30"')
+        + '[[keys]]\ncolumns = ["lower(port)"]\notherwise = "fail"\n' + excuse("key (lower(port)) never repeats", 'where = "n > 30"')
         + '[[references]]\ncolumns = ["port"]\nlisted_in = { file = "p.txt" }\notherwise = "warn"\n'
         + excuse("port is listed in p.txt", "where = \"port = 'ske'\""), "t",
     )  # fmt: skip
