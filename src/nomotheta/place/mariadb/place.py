@@ -13,143 +13,43 @@ import datetime
 import hashlib
 import itertools
 import os
-import re
 import time
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 import pyarrow as pa
 import pymysql
 from pymysql.cursors import SSCursor
 
-from nomotheta.conditions import Kind, Node, decimal, quoted
+from nomotheta.conditions import Node, quoted
 from nomotheta.errors import PlaceError, counted
-from nomotheta.events import step
 from nomotheta.kernel import can_copy
-from nomotheta.place.base import Facts, Guarantees, Mark, PlaceColumn
-from nomotheta.place.fingerprint import Fingerprint
-from nomotheta.place.limits import Limits
-from nomotheta.place.mariadb.bulk import ROW, UNKNOWN, BulkConnection, BulkInsert, missing, row_of, type_of
+from nomotheta.place.base import Mark, PlaceColumn
+from nomotheta.place.mariadb.bulk import ROW, UNKNOWN, BulkInsert, row_of, type_of
+from nomotheta.place.mariadb.catalogue import MariaCatalogue
 from nomotheta.place.mariadb.rows import Pipe, as_literals
-from nomotheta.place.mariadb.sql import COLLATION, MariaFingerprint, MariaRenderer, by_code_point, mariadb_type
+from nomotheta.place.mariadb.session import SET_ASIDE
+from nomotheta.place.mariadb.sql import COLLATION, MariaRenderer, by_code_point
 from nomotheta.place.mariadb.texts import joined_rows
-from nomotheta.place.mariadb.url import settings_of
-from nomotheta.place.marks import FILES, HIGHEST, MARKS, OF_TABLE, TAKEN_AWAY, marks_ddl, marks_of, no_marks, values_of
-from nomotheta.place.render import Now, case_of, quoted_table, text_literal
+from nomotheta.place.marks import HIGHEST, MARKS, OF_TABLE, TAKEN_AWAY, marks_of, no_marks, values_of
+from nomotheta.place.render import Now, quoted_table, text_literal
 from nomotheta.place.rows import rows_table
 from nomotheta.place.staging import FROM_STAGE, TABLE_ALIAS, Staging
 
 _OPTIONS = f" ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4 COLLATE {COLLATION}"
-_MODE = (
-    "ANSI_QUOTES,NO_BACKSLASH_ESCAPES,PIPES_AS_CONCAT,STRICT_ALL_TABLES,NO_ZERO_DATE,NO_ZERO_IN_DATE,"
-    "NO_ENGINE_SUBSTITUTION,ERROR_FOR_DIVISION_BY_ZERO,NO_AUTO_VALUE_ON_ZERO"
-)
-_KINDS = {
-    "date": "date", "time": "time", "datetime": "timestamp", "timestamp": "timestamptz", "uuid": "uuid",
-    **dict.fromkeys(("tinyint", "smallint", "mediumint", "int", "bigint"), "integer"),
-    **dict.fromkeys(("float", "double"), "real"),
-    **dict.fromkeys(("tinytext", "text", "mediumtext", "longtext", "enum"), "text"),
-    **dict.fromkeys(("binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob"), "binary"),
-}  # fmt: skip
 _CHUNK = 20_000  # rows
 _KNOWS_BULK = (10, 3)
 _STATEMENT = 1 << 20  # bytes of an INSERT, well below what every server takes
-_LOCKED = {1205: "another session has held a lock on it for too long", 1213: "another session's change met this one"}
-_GONE = {2006, 2013, 2055}
-_TOO_LARGE = 1153
 _CHANGED = "SELECT trx_rows_modified FROM information_schema.innodb_trx WHERE trx_mysql_thread_id = connection_id()"
 _AS_OLD = 0.15  # seconds that InnoDB gives the same account again, whoever asked for it
-_SET_ASIDE = "change the charter, so that such a row is set aside, or the table"
 _UTC = datetime.UTC
 _SHORTLY = 3  # seconds that a lock is waited for which is only a convenience
 
 
-class MariaPlace(Staging):
+class MariaPlace(MariaCatalogue, Staging):
     """A MariaDB database."""
 
-    def __init__(self, name: str, url: str, shown: str) -> None:
-        self.name, self.shown = name, shown
-        self.fingerprint: Fingerprint = MariaFingerprint()
-        self._settings, patience = settings_of(url, f"place {name}")
-        with self._translated():
-            lacking = missing()
-            if not lacking:
-                self._connection: Any = BulkConnection(**self._settings)
-            else:
-                self._connection = pymysql.Connection(**self._settings | {"local_infile": True})
-                told = f"rows go in more slowly: PyMySQL {pymysql.__version__}, which is installed, has no {lacking}"
-                self.hints = (told,)
-            version = str(self._rows("SELECT version()")[0][0])
-            self._version = version.partition("-")[0]
-            if "MariaDB" not in version:
-                self.close()
-                raise PlaceError(f"{self.shown} is MySQL {self._version}, which differs", where=f"place {name}",
-                                 mend='write url = "mysql+pymysql://…", and the rest as it is')  # fmt: skip
-            self._run(f"SET NAMES utf8mb4 COLLATE {COLLATION}")
-            self._run(f"SET SESSION sql_mode = '{_MODE}', time_zone = '+00:00', autocommit = 1, "
-                      f"lock_wait_timeout = {patience}, innodb_lock_wait_timeout = {patience}")  # fmt: skip
-            self._run("SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ")
-
-    # ---- statements
-
-    @contextlib.contextmanager
-    def _translated(self, sql: object = "") -> Iterator[None]:
-        """The driver's errors as ours; the statement that is carried out is told to whoever watches."""
-        try:
-            with step(self.name, sql):
-                yield
-        except pymysql.MySQLError as error:
-            raise self._error(error) from error
-        except AttributeError as error:  # the driver's, when it still writes into a connection that is closed
-            if self._connection.open:
-                raise
-            raise self._error(pymysql.OperationalError(2006, "")) from error
-        except KeyboardInterrupt:
-            self._stop()
-            raise
-        except (OSError, RuntimeError) as error:
-            raise PlaceError(f"{self.shown} cannot be reached: {error}", where=f"place {self.name}",
-                             mend="check the url in nomotheta.toml, and that the server runs") from error  # fmt: skip
-
-    def _stop(self) -> None:
-        """End what the server does for us: it would go on, and we would wait for its answer before all else."""
-        own: Any = self._connection
-        number = own.thread_id()
-        self.close()
-        with (
-            contextlib.suppress(pymysql.MySQLError, OSError),
-            pymysql.connect(**self._settings) as other,
-            other.cursor() as cursor,
-        ):
-            cursor.execute(f"KILL {int(number)}")
-
-    def _error(self, error: pymysql.MySQLError) -> PlaceError:
-        code, told = (error.args[0], str(error.args[-1])) if error.args else (0, str(error))
-        where = f"place {self.name}"
-        if code in _LOCKED:
-            return PlaceError(f"the database says: {_LOCKED[code]}", where=where,
-                              mend="load again when that session is done")  # fmt: skip
-        if code in _GONE or (isinstance(error, pymysql.InterfaceError) and not told.strip("(0, ')")):
-            return PlaceError(f"the connection to {self.shown} was lost", where=where,
-                              mend="try again: what was not committed was rolled back")  # fmt: skip
-        if code in {1044, 1045, 1049, 1698} or 2000 <= code < 3000:  # the latter are the client's own
-            told = told.partition(" (")[0] if code == 2003 else told
-            return PlaceError(f"{self.shown} cannot be reached: {told}", where=where,
-                              mend="check the url in nomotheta.toml, and that the server runs")  # fmt: skip
-        row = row_of(told)
-        mend = _SET_ASIDE if row else ""
-        mend = "let the server take larger packets: max_allowed_packet" if code == _TOO_LARGE else mend
-        return PlaceError(f"the database says: {told.partition(ROW)[0]}", where=where, mend=mend, row=row)
-
-    def _rows(self, sql: str, parameters: Sequence[Any] | None = None) -> list[tuple[Any, ...]]:
-        with self._translated(sql), self._connection.cursor() as cursor:
-            cursor.execute(sql, parameters)
-            return list(cursor.fetchall())
-
-    def _run(self, sql: str, parameters: Sequence[Any] | None = None) -> int:
-        """A statement that gives no rows; how many it touched."""
-        with self._translated(sql), self._connection.cursor() as cursor:
-            return int(cursor.execute(sql, parameters))
+    ranks = False
 
     @contextlib.contextmanager
     def one_view(self, others: Sequence[MariaPlace], tables: Sequence[str]) -> Iterator[bool]:
@@ -169,139 +69,6 @@ class MariaPlace(Staging):
             for each in (self, *others):
                 with contextlib.suppress(PlaceError):
                     each._run("UNLOCK TABLES" if each is self else "ROLLBACK")
-
-    # ---- what is there
-
-    def facts(self) -> Facts:
-        """What the server is, and what this user may do."""
-        grantee = "concat('''', replace(current_user(), '@', '''@'''), '''')"
-        found = self._rows(
-            f"SELECT privilege_type FROM information_schema.user_privileges WHERE grantee = {grantee} UNION "
-            f"SELECT privilege_type FROM information_schema.schema_privileges WHERE grantee = {grantee} "
-            "AND database() LIKE table_schema"
-        )
-        rights = {right for (right,) in found}
-        read_only, who, database = self._rows("SELECT @@read_only, current_user(), database()")[0]
-        may_create, may_write = "CREATE" in rights, not int(read_only) or "SUPER" in rights
-        message = mend = ""
-        if not may_write:
-            message, mend = "it can only be read", "name the primary server in the url"
-        elif not may_create and self._marks_to_make():
-            message = f"{who} may make no tables in {database}"
-            ddl = "; ".join(self._marks_to_make().values())
-            mend = f"without the tables of its loads none can be done: have them made by {ddl}"
-        elif self.hints:
-            message, mend = self.hints[0], "install another version of it: pip install 'nomotheta[mariadb]'"
-        return Facts(f"MariaDB {self._version}", may_create, may_write, message, mend)
-
-    def _marks_to_make(self) -> dict[str, str]:
-        """The tables of loads that are not there, each with the statement that makes it."""
-        ddl = marks_ddl(mariadb_type, _OPTIONS)
-        return {name: statement for name, statement in ddl.items() if self.columns(name) is None}
-
-    def columns(self, table: str) -> list[PlaceColumn] | None:
-        """The columns of a table or view, or None. What the database fills itself may be left out of a load."""
-        *schema, name = table.split(".")
-        rows = self._rows(
-            "SELECT column_name, column_type, is_nullable = 'YES' OR column_default IS NOT NULL "
-            "OR extra LIKE '%%auto_increment%%' OR extra LIKE '%%GENERATED%%', is_nullable = 'YES' "
-            "FROM information_schema.columns "
-            "WHERE table_name = %s AND table_schema = coalesce(%s, database()) ORDER BY ordinal_position",
-            [name, schema[0] if schema else None],
-        )
-        return [
-            PlaceColumn(column, of, _kind(of), bool(free), limits=_limits(of, nulls=bool(nulls)), folds=True)
-            for column, of, free, nulls in rows
-        ] or None
-
-    ranks = False
-    session: Sequence[str] = (f"SET SESSION sql_mode = '{_MODE}', time_zone = '+00:00'",)
-
-    def quantiles(self, column: str, shares: Sequence[float]) -> str:
-        """It has none of all rows; the embedded engine is asked for them."""
-        return MariaRenderer.quantiles(column, shares)
-
-    def changes_rows(self, table: str) -> bool:
-        """Whether it has triggers, or is no plain table."""
-        *schema, name = table.split(".")
-        given = [name, schema[0] if schema else None]
-        triggers = self._rows(
-            "SELECT 1 FROM information_schema.triggers WHERE event_object_table = %s "
-            "AND event_object_schema = coalesce(%s, database()) LIMIT 1", given,
-        )  # fmt: skip
-        kinds = self._rows(
-            "SELECT table_type FROM information_schema.tables WHERE table_name = %s "
-            "AND table_schema = coalesce(%s, database())", given,
-        )  # fmt: skip
-        return bool(triggers) or [kind for (kind,) in kinds] != ["BASE TABLE"]
-
-    def guarantees(self, table: str) -> Guarantees:
-        """What its primary key and its types see to: its other keys a session may have switched off."""
-        *schema, name = table.split(".")
-        rows = self._rows(
-            "SELECT column_name FROM information_schema.statistics WHERE index_name = 'PRIMARY' AND sub_part IS NULL "
-            "AND table_name = %s AND table_schema = coalesce(%s, database())",
-            [name, schema[0] if schema else None],
-        )
-        columns = self.columns(table) or []
-        return Guarantees(
-            (frozenset(column for (column,) in rows),) if rows else (),
-            frozenset(column.name for column in columns if not column.limits.nulls),
-            frozenset(column.name for column in columns if column.type_name.lower().startswith("varchar(")),
-        )
-
-    def finds(self, table: str, column: str) -> bool:
-        """Whether an index begins with it."""
-        *schema, name = table.split(".")
-        return bool(self._rows(
-            "SELECT 1 FROM information_schema.statistics WHERE seq_in_index = 1 AND column_name = %s "
-            "AND table_name = %s AND table_schema = coalesce(%s, database()) LIMIT 1",
-            [column, name, schema[0] if schema else None],
-        ))  # fmt: skip
-
-    def stored(self, table: str) -> list[str]:
-        """All columns but those that the database works out."""
-        *schema, name = table.split(".")
-        rows = self._rows(
-            "SELECT column_name FROM information_schema.columns WHERE extra NOT LIKE '%%GENERATED%%' "
-            "AND table_name = %s AND table_schema = coalesce(%s, database()) ORDER BY ordinal_position",
-            [name, schema[0] if schema else None],
-        )
-        return [name for (name,) in rows]
-
-    def strange(self, column: PlaceColumn) -> str | None:
-        """A date can have a month or a day of zero, and a time more than a day."""
-        name, kind = quoted(column.name), column.kind.name if column.kind else ""
-        if kind == "time":
-            return f"NOT {name} BETWEEN '00:00:00' AND '23:59:59.999999'"
-        if kind in {"date", "timestamp", "timestamptz"}:
-            return f"({name} < '0001-01-01' OR month({name}) = 0 OR dayofmonth({name}) = 0)"
-        return None
-
-    def differs(self, node: Node) -> Sequence[str] | None:
-        """It clamps what a cast does not hold, gives null for a date past 9999, and has letter cases of its own."""
-        for each in node.walk():
-            clamped = each.op == "cast" and each.args[0].kind.is_number and each.value.is_number
-            ranked = each.op == "aggregate" and (each.value.share or each.value.name == "median")
-            if clamped or ranked or each.op in {"shift", "at zone"}:
-                return ()
-        return case_of(node)
-
-    def home(self) -> str:
-        """The schema that a name without one stands for."""
-        return str(self._rows("SELECT database()")[0][0])
-
-    def tables(self) -> list[str]:
-        """All tables and views but our own."""
-        rows = self._rows("SELECT table_name FROM information_schema.tables WHERE table_schema = database() ORDER BY 1")
-        return [name for (name,) in rows if name not in {MARKS, FILES}]
-
-    def create(self, table: str, columns: Mapping[str, Kind]) -> None:
-        """Create an empty table, and its database where it is not there."""
-        if "." in table:
-            self._run(f"CREATE SCHEMA IF NOT EXISTS {quoted(table.split('.', maxsplit=1)[0])}")
-        listed = ", ".join(f"{quoted(name)} {mariadb_type(kind)} NULL" for name, kind in columns.items())
-        self._run(f"CREATE TABLE {quoted_table(table)} ({listed}){_OPTIONS}")
 
     # ---- loading
 
@@ -420,7 +187,7 @@ class MariaPlace(Staging):
         told = str(found[0][2]) if found else f"{counted(sent, 'row')} sent, {taken:,} taken"
         told = told.replace(" for row ", ROW)
         place, row = f"place {self.name}", row_of(told)
-        return PlaceError(f"the database says: {told.partition(ROW)[0]}", where=place, mend=_SET_ASIDE, row=row)
+        return PlaceError(f"the database says: {told.partition(ROW)[0]}", where=place, mend=SET_ASIDE, row=row)
 
     def _inserted(self, table: str, columns: Sequence[str], batches: Iterator[Any]) -> int:
         head = f"INSERT INTO {quoted_table(table)} ({', '.join(map(quoted, columns))}) VALUES "
@@ -543,43 +310,3 @@ class MariaPlace(Staging):
     def next_load_no(self) -> int:
         """One more than the highest number so far."""
         return 1 if self.columns(MARKS) is None else int(self._rows(HIGHEST)[0][0])
-
-    def close(self) -> None:
-        """Let go of the connection."""
-        with contextlib.suppress(pymysql.MySQLError, OSError):
-            self._connection.close()
-
-
-def _kind(type_name: str) -> Kind | None:
-    found = re.fullmatch(r"decimal\((\d+),(\d+)\)(?: unsigned)?(?: zerofill)?", type_name)
-    if found:
-        return decimal(int(found[1]), int(found[2]))
-    if type_name == "tinyint(1)":
-        return Kind("boolean")
-    sized = re.fullmatch(r"(?:var)?char\((\d+)\)", type_name)
-    if sized:
-        return Kind("text", int(sized[1]))
-    if type_name.startswith("bigint") and "unsigned" in type_name:
-        return decimal(20, 0)
-    if re.match(r"(?:float|double)\(", type_name):
-        return None  # which rounds to so many places
-    bare = re.split(r"[( ]", type_name, maxsplit=1)[0]
-    return Kind(_KINDS[bare]) if bare in _KINDS else None
-
-
-_BITS = {"tinyint": 8, "smallint": 16, "mediumint": 24, "int": 32}
-
-
-def _limits(type_name: str, *, nulls: bool) -> Limits:
-    """What a column of a type gives back as it is; null into one that may not be null can be filled by the server."""
-    bare, unsigned = re.split(r"[( ]", type_name, maxsplit=1)[0], "unsigned" in type_name
-    digits = re.fullmatch(r"(?:datetime|timestamp|time)(?:\((\d)\))?", type_name)
-    octets = re.fullmatch(r"binary\((\d+)\)", type_name)
-    bits = _BITS.get(bare)
-    bounds = (0 if unsigned else -(2 ** (bits - 1)), 2 ** (bits - (not unsigned)) - 1) if bits else None
-    words = [word.replace("''", "'") for word in re.findall(r"'((?:[^']|'')*)'", type_name)] if bare == "enum" else None
-    return Limits(
-        nulls=nulls, second_digits=int(digits[1] or 0) if digits else 6, single=bare == "float",
-        bounds=None if type_name == "tinyint(1)" else bounds, octets=int(octets[1]) if octets else None,
-        padded=re.fullmatch(r"char\(\d+\)", type_name) is not None, listed=tuple(words) if words is not None else None,
-    )  # fmt: skip
