@@ -218,3 +218,21 @@ def test_a_night_lands_and_moves_and_a_rehearsal_of_it_tells_the_same(landing: S
     counts = [[each["load"]["balance"][name] for name in ("loaded", "rejected")] for each in (*rehearsed, *ran)]
     assert counts == [[2, 0], [1, 1], [2, 0], [1, 1]]
     assert ran[0]["reconciliation"]["verdict"] == "pass"
+
+
+def test_rows_that_a_move_set_aside_come_again_mended(landing: Space) -> None:
+    landing.tickets(HEAD + "T001;1,50;01.06.2026;\nT002;x;02.06.2026;\n;;\n")
+    landed, moved = both(landing)
+    assert landing.run("lint", "--places").code == 0
+    for load, wrong, right in ((moved, ",x,", ',"2,50",'), (landed, ',"","",', ',T003,"3",')):
+        landing.run("rejects", str(load["load_no"]), "--csv", "r.csv")
+        text = (landing.root / "r.csv").read_text()
+        landing.write("r.csv", text.replace(wrong, right).replace(",,,\n", ',T003,"3",,\n'))
+        (again,) = landing.run("load", load["table"], "--again", "r.csv", "--json").json["loads"]
+        assert (again["balance"]["loaded"], again["balance"]["rejected"]) == (1, 0), again
+    (rest,) = landing.run("load", "tickets", "--day", DAY, "--json").json["loads"]
+
+    assert rest["balance"]["loaded"] == 1
+    assert landing.sql("select ticket_no, fare from tickets order by 1") == [
+        ("T001", Decimal("1.50")), ("T002", Decimal("2.50")), ("T003", Decimal("3.00")),
+    ]  # fmt: skip

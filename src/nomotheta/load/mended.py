@@ -169,7 +169,8 @@ def mended_charter(compiled: Compiled, delimiter: str) -> Compiled:
         }
     )
     changed = charter.model_copy(update={"columns": columns, "load": load})
-    return replace(compiled, charter=changed, layout=_layout(compiled.layout, delimiter), slice=None)
+    layout = _layout(compiled.layout, delimiter)
+    return replace(compiled, charter=changed, layout=layout, slice=None, source=None, carried={})
 
 
 def _layout(layout: Layout, delimiter: str) -> Layout:

@@ -31,7 +31,8 @@ def held_against_places(context: Context) -> tuple[list[Problem], list[str], lis
                 continue
             try:
                 with context.places.open(compiled.place) as place:
-                    found = list(_table(place, compiled, reads[table], known))
+                    read = reads[compiled.source.charter.table if table not in reads and compiled.source else table]
+                    found = list(_table(place, compiled, read, known))
                     problems += [each for each in found if isinstance(each, Problem)]
                     notes += [each for each in found if isinstance(each, str)]
             except (PlaceError, DeclarationError) as error:
@@ -44,7 +45,7 @@ def _table(
 ) -> Iterator[Problem | str]:  # fmt: skip
     table = compiled.charter.table
     if place.columns(table) is None:
-        if compiled.charter.delivery is not None:
+        if compiled.charter.delivery is not None or compiled.source is not None:
             yield f"{compiled.file}: {table} is not in {place.name} yet: {_CREATES}"
             return
         try:
@@ -57,7 +58,7 @@ def _table(
     except PlaceError as error:  # it is called otherwise there, or a column has a name of ours
         yield read.source.problem(("table",), error.what, error.mend)
         return
-    for name, told in misfits(compiled.charter, there):
+    for name, told in misfits(compiled.as_loaded.charter, there):
         path = ("columns", name) if name in compiled.charter.columns else ("table",)
         if compiled.charter.delivery is not None or name not in there:
             yield read.source.problem(path, f"in {place.name}, {told}", "change the charter, or the table")
