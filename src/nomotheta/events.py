@@ -5,11 +5,12 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
 from typing import Literal
 
+from nomotheta.frozen import frozen
 
-@dataclass(frozen=True, slots=True)
+
+@frozen
 class Progress:
     """Work that goes on: `done` of `total` in `unit`, and so many `rows`; the total is None where nobody knows it."""
 
@@ -28,7 +29,7 @@ def nobody(_event: Progress) -> None:
     """Listen to nothing."""
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Step:
     """A step that was done: where (a place, a file), what (a statement, a reading), and how long it took."""
 

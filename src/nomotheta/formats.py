@@ -6,10 +6,11 @@ Adding a format is a module in `nomotheta.source.formats` and an entry here.
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+
+from nomotheta.frozen import frozen
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Format:
     """A format by its name in a layout.
 

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from typing import Literal
 
 from nomotheta.formats import FORMATS, Format
+from nomotheta.frozen import frozen
 
 _MONTHS = ("January", "February", "March", "April", "May", "June", "July", "August", "September", "October",
            "November", "December")  # fmt: skip
@@ -13,7 +14,7 @@ _AS_USUAL = -1
 _FORMS = ("date_forms", "time_forms", "timestamp_forms")
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class CellForm:
     """How the cells of a column are written, where that is not as the layout says: null words, and whether to trim."""
 
@@ -21,7 +22,7 @@ class CellForm:
     trim: bool
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Layout:
     """How a file is written; `header` is how many lines of header it has, by default what is usual for the format."""
 

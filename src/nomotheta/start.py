@@ -10,6 +10,7 @@ import contextlib
 import gc
 import os
 import sys
+from importlib.machinery import ModuleSpec, PathFinder
 from typing import Any
 
 _MALLOPT = {-3: 1 << 30, -1: 2**31 - 1, -8: 1}  # glibc's M_MMAP_THRESHOLD, M_TRIM_THRESHOLD and M_ARENA_MAX
@@ -34,6 +35,38 @@ class _NoPandas:
             raise ModuleNotFoundError("this process does without pandas", name=name)
 
 
+class _NoPlugins:
+    """An importer of the module by which models look for plug-ins, of which there are none here.
+
+    The real one reads all that is installed beside the program. It is read, after all, if anything else of it is asked.
+    """
+
+    name = "pydantic.plugin._loader"
+
+    @classmethod
+    def find_spec(cls, name: str, path: Any = None, _target: Any = None) -> Any:
+        """A module in its place, and nothing for any other name."""
+        return ModuleSpec(name, cls, loader_state=path) if name == cls.name else None  # type: ignore[arg-type]
+
+    @staticmethod
+    def create_module(_spec: Any) -> None:
+        """As usual."""
+
+    @classmethod
+    def exec_module(cls, module: Any) -> None:
+        """Fill it."""
+        path = module.__spec__.loader_state
+
+        def real(wanted: str) -> Any:
+            if wanted.startswith("__"):
+                raise AttributeError(wanted)
+            spec: Any = PathFinder.find_spec(cls.name, path)
+            spec.loader.exec_module(module)
+            return vars(module)[wanted]
+
+        module.get_plugins, module.__getattr__ = (tuple, real)
+
+
 def prepare(*, light: bool = False) -> None:
     """Make the process ready: no pandas, no plug-ins for models, no threads for linear algebra, few collections.
 
@@ -52,8 +85,8 @@ def prepare(*, light: bool = False) -> None:
         _keep_memory()
     os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
     os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
-    if "pandas" not in sys.modules and _NoPandas not in sys.meta_path:
-        sys.meta_path.insert(0, _NoPandas)
+    own = [each for each, module in ((_NoPandas, "pandas"), (_NoPlugins, _NoPlugins.name)) if module not in sys.modules]
+    sys.meta_path[:0] = [each for each in own if each not in sys.meta_path]
 
 
 _waiting: list[bool] = []

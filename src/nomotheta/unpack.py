@@ -27,6 +27,7 @@ from typing import Any, BinaryIO
 from blake3 import blake3
 
 from nomotheta.errors import DeliveryError, counted
+from nomotheta.frozen import frozen
 
 CHUNK = 8 << 20
 Most = Callable[[], int]
@@ -41,7 +42,7 @@ _KEPT = 512 << 20  # bytes of content that are kept unpacked, of all files toget
 Stamp = tuple[int, int]  # a file's size, and its last change in nanoseconds
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Survey:
     """A file seen whole once: its size on disk, the size of its decompressed content and that content's BLAKE3 hash.
 

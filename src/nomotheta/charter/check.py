@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any, Literal
 
 from nomotheta.charter.column import Drift
@@ -11,6 +10,7 @@ from nomotheta.charter.positions import Path
 from nomotheta.charter.rule import Equals, Usual
 from nomotheta.charter.tolerance import ALL, NONE, Otherwise, Tolerance
 from nomotheta.conditions import Kind, Node
+from nomotheta.frozen import frozen
 
 Sort = Literal[
     "kind", "text_length", "blank", "between", "among", "pattern", "case", "trimmed", "length", "slice", "key",
@@ -23,7 +23,7 @@ ON_ROWS: frozenset[str] = frozenset(
 )
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Following:
     """How the values of a column follow each other: by `step` of `unit` (day, month, microsecond, or none).
 
@@ -40,7 +40,7 @@ class Following:
     last: Any = None
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Check:
     """One thing that is judged. `path` is its key in the file.
 

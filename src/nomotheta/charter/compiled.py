@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 
 from nomotheta.charter.check import Check
 from nomotheta.charter.model import Charter
 from nomotheta.conditions import Kind, Node
+from nomotheta.frozen import frozen
 from nomotheta.layout import CellForm, Layout
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Compiled:
     """A charter that can be carried out: its checks, its layout, the condition of its slice, and its place's name.
 

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import datetime
-from dataclasses import dataclass
 from typing import Annotated, Any
 
 from pydantic import Field, model_validator
 
 from nomotheta.charter.layout import Declared
 from nomotheta.conditions import Node
+from nomotheta.frozen import frozen
 
 Words = Annotated[str, Field(min_length=1)]
 
@@ -31,7 +31,7 @@ class Excused(Declared):
         return self
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Excuse:
     """An excuse of a check: for the rows that meet `node`, or for all that breaks it where there is none."""
 

@@ -8,7 +8,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
+
+from nomotheta.frozen import frozen
 
 Path = tuple[str | int, ...]
 _SPACE = re.compile(r"(?:[ \t\r\n]|#[^\n]*)*")
@@ -19,7 +20,7 @@ _PLAIN = re.compile(r"[^,\]}\n#]+")
 _ESCAPE = re.compile(r"\\(u[0-9A-Fa-f]{4}|U[0-9A-Fa-f]{8}|.)", re.S)
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Position:
     """Line and column of a key, from 1, and where its value starts, as an offset into the text.
 

@@ -5,13 +5,15 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Any
+
+from nomotheta.frozen import frozen
 
 _BARE = re.compile(r"[A-Za-z0-9_-]+")
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class ProposedColumn:
     """A column: its keys in TOML, each with a comment or none."""
 
@@ -19,7 +21,7 @@ class ProposedColumn:
     keys: Sequence[tuple[str, Any, str]]
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Proposal:
     """All that a proposed charter says; `notes` stand above it."""
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import tomllib
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from decimal import Decimal
 from pathlib import Path
 from typing import Any, TypeVar, get_args
@@ -17,12 +17,13 @@ from nomotheta.charter.positions import Path as KeyPath
 from nomotheta.charter.positions import Position, positions
 from nomotheta.charter.settings import Settings
 from nomotheta.errors import DeclarationError, did_you_mean
+from nomotheta.frozen import frozen
 from nomotheta.layout import Layout
 
 Model = TypeVar("Model", bound=BaseModel)
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Problem:
     """One complaint about a declaration. `excerpt` is the text it points into, with carets, or empty.
 
@@ -48,7 +49,7 @@ class Problem:
         return "\n".join(lines)
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Source:
     """The text of a declaration, its name for messages, where its keys stand, and the texts of files that it uses."""
 
@@ -84,7 +85,7 @@ class Source:
         return self.text + "".join(f"\n# {name}\n{text}" for name, text in self.texts.items())
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Read:
     """A charter with the text it was read from."""
 

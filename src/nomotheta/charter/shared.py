@@ -9,19 +9,20 @@ from __future__ import annotations
 import fnmatch
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path as FilePath
 from typing import Any
 
 from nomotheta.charter.positions import Path, Position
 from nomotheta.charter.read import Problem, Source, read_source
 from nomotheta.errors import DeclarationError, did_you_mean
+from nomotheta.frozen import frozen
 
 _LISTS = ("keys", "references", "rules", "excused")
 _KEYS = ("tables", "columns", "layouts", *_LISTS)
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Shared:
     """A shared file: what it declares, where it is written, and the names of tables that it is for, with * and ?.
 

@@ -14,6 +14,7 @@ import typer
 
 from nomotheta.cli.guard import CODES, guarded, print_json
 from nomotheta.cli.plainly import take_plainly
+from nomotheta.frozen import frozen
 
 if TYPE_CHECKING:
     from nomotheta.errors import NomothetaError
@@ -55,7 +56,7 @@ def keep_before(folder: Path | None, *, quiet: bool, verbose: bool) -> None:
     _before.folder, _before.quiet, _before.verbose = folder, quiet, verbose
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Call:
     """How a command was called: for which workspace, and how it answers."""
 

@@ -10,6 +10,8 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 from typing import NoReturn
 
+from nomotheta.frozen import frozen
+
 _CLASSES = {"d": [(48, 57)], "w": [(48, 57), (65, 90), (95, 95), (97, 122)], "s": [(9, 13), (32, 32)]}
 _CONTROLS = {"t": 9, "n": 10, "r": 13, "f": 12, "v": 11}
 _ESCAPABLE = frozenset(".*+?()[]{}|^$\\/-\"'#&~ @%:,;<>=!_`")
@@ -27,7 +29,7 @@ class PatternError(ValueError):
         self.position = position
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Part:
     """A part of a pattern: set (of code ranges), repeat, group, sequence, either, first, last."""
 

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 
 from nomotheta.conditions.tree import ConditionError
+from nomotheta.frozen import frozen
 
 _TOKEN = re.compile(
     r"""(?P<space>\s+|--[^\n]*|/\*.*?\*/)
@@ -36,7 +36,7 @@ _ELSEWHERE = {
 }
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Token:
     """A token: `sort` is number, string, name, quoted, keyword, parameter, op or end."""
 

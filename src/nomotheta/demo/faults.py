@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import datetime
-from dataclasses import dataclass
+
+from nomotheta.frozen import frozen
 
 NIGHTS = (datetime.date(2026, 6, 1), datetime.date(2026, 6, 2), datetime.date(2026, 6, 3))
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Planted:
     """One fault: the night, the table, how Nomotheta names it, and what it is in words.
 

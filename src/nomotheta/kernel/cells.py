@@ -5,13 +5,13 @@ from __future__ import annotations
 import ctypes
 import threading
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any, Literal
 
 import numpy as np
 import pyarrow as pa
 from numpy.typing import NDArray
 
+from nomotheta.frozen import frozen
 from nomotheta.kernel import library as kernel_of
 from nomotheta.kernel.library import FIELDS, MOST_FIELDS, PLAIN_WIDTH, WIDEST, CColumn, CField, CForm, CWords, address
 
@@ -38,7 +38,7 @@ class Words:
         return CWords(self.text, self.edges.ctypes.data, self.count)
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Form:
     """A form of fixed width: where each sign and each literal byte stands.
 
@@ -85,7 +85,7 @@ class Form:
 _PARTS = {"y": "Y", "b": "m", "B": "m", "I": "H"}
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Spec:
     """How a column is read.
 
@@ -106,7 +106,7 @@ class Spec:
 TEXT = Spec()
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Values:
     """What was read of a column: see `ReadColumn`."""
 
@@ -117,7 +117,7 @@ class Values:
     odd: int
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class ReadColumn:
     """The n values of a column that was read as no text, as the buffers of an Arrow array.
 
@@ -131,7 +131,7 @@ class ReadColumn:
     taken: Callable[[Ints], Any]
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Read:
     """A block as n rows.
 
@@ -153,7 +153,7 @@ class Read:
     worded: Mapping[int, tuple[int, int]]
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Survey:
     """The whole records of a chunk.
 
@@ -179,7 +179,7 @@ def survey(data: bytes, delimiter: int, quote: int, *, final: bool) -> Survey | 
     return Survey(cut, feeds, inner, bool(good), longest)
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Scan:
     """The n records of a chunk, one by one: where each begins, the line feeds before it, and what its quotes are like.
 

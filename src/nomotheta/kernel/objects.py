@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import ctypes
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 from numpy.typing import NDArray
 
+from nomotheta.frozen import frozen
 from nomotheta.kernel import library as kernel_of
 from nomotheta.kernel.cells import Words, room_for
 from nomotheta.kernel.library import CArray, CMember, address
@@ -19,7 +19,7 @@ SOUND, NO_OBJECT, TWICE, UNKNOWN = range(4)
 ABSENT, NOTHING, TEXT, VALUE = range(4)
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Objects:
     """The cells of n lines: of each member its texts, its other values as they are written, and what each cell is.
 

@@ -19,20 +19,22 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from nomotheta.frozen import frozen
+
 Hashes = NDArray[np.uint64]
 Ints = NDArray[np.int64]
 IN_TABLE = -1
 _INT32 = 1 << 31
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Ascending:
     """The keys of all rows of a block, whole numbers of which each is greater than the one before."""
 
     values: Ints
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Keys:
     """The keys of a block's rows: hashes in ascending order, and the row of each; equal ones in the rows' order."""
 

@@ -2,19 +2,20 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 from numpy.typing import NDArray
 
+from nomotheta.frozen import frozen
+
 Bools = NDArray[np.bool_]
 Edges = NDArray[np.int32]
 Ints = NDArray[np.int64]
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Cells:
     """The bytes of n texts: text i is `data[starts[i] : ends[i]]`, where `valid[i]`."""
 

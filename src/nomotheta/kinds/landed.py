@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
 
 from nomotheta.conditions import Kind
+from nomotheta.frozen import frozen
 from nomotheta.layout import Layout
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Landed:
     """N cells, and which of them were trimmed and which became null for a word that is not empty (Arrow booleans)."""
 

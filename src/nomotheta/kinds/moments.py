@@ -9,7 +9,6 @@ import functools
 import itertools
 import re
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -18,6 +17,7 @@ import pyarrow.compute as pc
 from numpy.typing import NDArray
 
 from nomotheta.conditions import Kind
+from nomotheta.frozen import frozen
 from nomotheta.kinds.cells import Bools, Cells, Ints, compact
 from nomotheta.kinds.typed import Misfit, Typed, together
 from nomotheta.kinds.zones import in_utc
@@ -32,7 +32,7 @@ _MICRO, _FRACTION = 6, 9  # digits; what stands beyond microseconds must be zero
 Parts = dict[str, NDArray[np.int32]]
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Form:
     """A written form of fixed width: where each field and each literal byte stands.
 

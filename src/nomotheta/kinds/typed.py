@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from typing import Any, Literal
 
 import numpy as np
 
+from nomotheta.frozen import frozen
 from nomotheta.kinds.cells import Bools, Ints
 
 Reason = Literal["kind", "range", "text_length"]
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Misfit:
     """Rows of a column (from 0) that do not fit, for one reason."""
 
@@ -34,7 +35,7 @@ def united(*rows: Ints) -> Ints:
     return np.flatnonzero(marked)
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Typed:
     """A typed column: an Arrow array of n values, null where a text was null or does not fit.
 

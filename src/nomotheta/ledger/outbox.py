@@ -6,14 +6,14 @@ import datetime
 import json
 import os
 from collections.abc import Sequence
-from dataclasses import dataclass
 
+from nomotheta.frozen import frozen
 from nomotheta.ledger.database import Database, at_work
 
 _OPEN = "sent IS NULL AND refused IS NULL"
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Mail:
     """A mail that waits to be sent. `recipients` are those who have not got it yet; empty for all of its entry."""
 

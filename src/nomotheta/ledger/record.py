@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import datetime
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Any, ClassVar, Literal
 
 from nomotheta.errors import counted
+from nomotheta.frozen import frozen
 from nomotheta.load.balance import Balance
 from nomotheta.reconcile import Reconciliation
 from nomotheta.rules.finding import Finding, Verdict
@@ -19,7 +20,7 @@ State = Literal[
 ]  # fmt: skip
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class LeftOut:
     """A file that was not loaded because its content is in the table, or is another file's of the delivery.
 
@@ -34,7 +35,7 @@ class LeftOut:
 WAS = {"taken out": "undone", "undone": "rolled back", "held back": "skipped"}  # what is said of some states
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class BadFile:
     """A file that was left out because it cannot be loaded, why, and what to do."""
 
@@ -43,7 +44,7 @@ class BadFile:
     mend: str = ""
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class ShownReject:
     """A fault of a row as it may be shown: private values and texts that hold them are left out."""
 
@@ -57,7 +58,7 @@ class ShownReject:
     original: str | None
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class LoadResult(Tabular):
     """What came of a load.
 
@@ -112,7 +113,7 @@ class LoadResult(Tabular):
         return [each.record() for each in self.findings]
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Undone:
     """What came of taking a load out of its table again: the rows before, removed, put back, and after.
 
@@ -134,7 +135,7 @@ class Undone:
     seconds: float = 0.0
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Judgement(Tabular):
     """What came of judging a table."""
 
@@ -159,7 +160,7 @@ class Judgement(Tabular):
         return [each.record() for each in self.findings]
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class TableResult:
     """One table's part of a run."""
 
@@ -172,7 +173,7 @@ class TableResult:
     message: str = ""
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class RunResult(Tabular):
     """What came of a night's run; `rehearsed` says that it was a trial, of which nothing stays."""
 
@@ -216,7 +217,7 @@ def _record(result: TableResult) -> dict[str, Any]:
             "in_table": load.table_rows, "message": message, **counts}  # fmt: skip
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Entry:
     """A line of the ledger."""
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import functools
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, fields, replace
+from dataclasses import fields, replace
 from typing import Any
 
 import numpy as np
@@ -13,6 +13,7 @@ import pyarrow.compute as pc
 from numpy.typing import NDArray
 
 from nomotheta.conditions import Kind
+from nomotheta.frozen import frozen
 from nomotheta.kinds.native import in_layout
 from nomotheta.layout import Layout
 from nomotheta.load.rejects import SCHEMA
@@ -23,7 +24,7 @@ Ints = NDArray[np.int64]
 _PART, _FEW = 20_000, 2_000  # faults that are told at a time, and that are told at once
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Fault:
     """Why a record of the block does not go in."""
 
@@ -67,7 +68,7 @@ def _alike(text: str, count: int) -> Any:
     return pa.DictionaryArray.from_arrays(pa.array(np.zeros(count, np.int32)), pa.array([text], pa.string()))
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Teller:
     """What is needed to tell of a block's faults in full.
 
@@ -150,7 +151,7 @@ def _field(ragged: Any, at: int) -> Any:
     return ragged.values.take(pa.array(np.where(there, edges[:-1] + at, 0), mask=~there))
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Aside:
     """The faults of a block, as `as_table` makes them, in the order of their `records`, each of which is named once."""
 

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, fields
+from dataclasses import fields
 from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 from nomotheta.errors import counted
+from nomotheta.frozen import frozen
 from nomotheta.tabular import Tabular
 
 if TYPE_CHECKING:
@@ -24,7 +25,7 @@ def aside_told(rejected: int, copies: int, conflicts: int) -> str:
     return " + ".join(parts)
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Altered:
     """What was done to a file that was not taken as it came: how often, and in which line first.
 
@@ -51,7 +52,7 @@ _ALTERED = {
 }
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class FileCount:
     """One file's part: its content (BLAKE3), its bytes, its lines by what they are, and its records.
 
@@ -103,7 +104,7 @@ _COUNTS = [each.name for each in fields(FileCount)][3:-1]
 _SUMMED = [each.name for each in fields(FileCount)][2:-1]
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Balance(Tabular):
     """Lines: every line is header, comment, empty, footer, or part of a record.
 

@@ -6,8 +6,8 @@ import itertools
 from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass
 
+from nomotheta.frozen import frozen
 from nomotheta.load.work import Plan, Worked, work, work_joined
 from nomotheta.source.base import SourceFile
 from nomotheta.source.delivery import ArrivedFile
@@ -19,7 +19,7 @@ _HEAVY, _SMALLER = 1 << 20, 4 << 20  # bytes that a block may always hold beside
 Open = Callable[[ArrivedFile], tuple[Plan, SourceFile]]
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Piece:
     """A block of a file, by the file's number; nothing `worked` ends the file.
 

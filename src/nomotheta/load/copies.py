@@ -19,6 +19,7 @@ from numpy.typing import NDArray
 
 from nomotheta.charter import Charter, Check
 from nomotheta.conditions import own, quoted
+from nomotheta.frozen import frozen
 from nomotheta.keys import IN_TABLE, Ints
 from nomotheta.kinds.show import show
 from nomotheta.load.engine import Engine, part_name
@@ -114,7 +115,7 @@ class _Compared:
     others: dict[int, Any] = field(default_factory=dict)
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Comparing:
     """Compares rows that stayed out with those in some tables of a place."""
 

@@ -17,6 +17,7 @@ from nomotheta.charter import Check, Compiled
 from nomotheta.conditions import Aggregate, Node, own, quoted
 from nomotheta.conditions.kind import BOOLEAN, INTEGER, REAL
 from nomotheta.errors import PlaceError
+from nomotheta.frozen import frozen
 from nomotheta.keys import Ints
 from nomotheta.keys.hashing import BATCH
 from nomotheta.kinds.show import show
@@ -30,7 +31,7 @@ from nomotheta.rules.scan import aggregates
 _COMBINED = {"count", "sum", "avg", "min", "max"}  # what can be put together from the parts of several blocks
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Seen:
     """What was seen of a block's good rows: by the number of each check the rows that it is false for, and parts."""
 

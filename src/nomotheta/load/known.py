@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -11,6 +10,7 @@ import pyarrow as pa
 
 from nomotheta.charter import Check, Compiled
 from nomotheta.conditions import Kind, quoted
+from nomotheta.frozen import frozen
 from nomotheta.keys import IN_TABLE, SeenKeys
 from nomotheta.load.engine import Engine
 from nomotheta.load.order import Order
@@ -22,7 +22,7 @@ from nomotheta.rules.anew import as_kind
 _LARGE, _SMALL = 100_000, 32 << 20  # rows of a table, bytes of a delivery: its keys are asked for one by one
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class InTable:
     """Asks a place for the keys of a table, hashed with a seed."""
 

@@ -14,6 +14,7 @@ import pyarrow.ipc
 from nomotheta.charter import Compiled
 from nomotheta.conditions import Kind, own, quoted
 from nomotheta.errors import PlaceError
+from nomotheta.frozen import frozen
 from nomotheta.kinds.landed import landed_cells
 from nomotheta.kinds.read import arrow_type
 from nomotheta.layout import CellForm
@@ -26,7 +27,7 @@ from nomotheta.source.formats import open_file
 from nomotheta.unpack import survey
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Taken:
     """Rows of a landing table in a file, and how many they are."""
 

@@ -20,6 +20,7 @@ import pyarrow.compute as pc
 from nomotheta.charter import Charter, Column, Compiled, Tolerance
 from nomotheta.conditions import Kind
 from nomotheta.errors import DeliveryError
+from nomotheta.frozen import frozen
 from nomotheta.kinds.cells import Cells
 from nomotheta.layout import CellForm, Layout
 from nomotheta.load.rejects import REPEATS, cells_set_aside
@@ -37,7 +38,7 @@ SHAPE_REASONS = frozenset(
 _ESCAPED, _NUMBER, _APOSTROPHE = r"^'([=+\-@\t\r'])", "^[0-9]{1,18}$", ord("'")
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Mended:
     """A file of mended rows: the charter that reads it, and for each row in order, whence it came.
 

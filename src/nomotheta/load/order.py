@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import datetime
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from pathlib import Path
 from typing import Literal
 
 from nomotheta.conditions import Node
+from nomotheta.frozen import frozen
 from nomotheta.load.balance import Balance
 from nomotheta.place.base import Mark
 from nomotheta.rules.finding import Finding
@@ -21,7 +22,7 @@ State = Literal["loaded", "undone"]
 Judge = Callable[[Mapping[str, int], bool, str, Mapping[str, Flown]], list[Finding]]
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Removal:
     """Rows that a load takes out: those that meet a condition, or all; and whether they are kept for an undo.
 
@@ -33,7 +34,7 @@ class Removal:
     kept: bool
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Order:
     """A load to be carried out.
 
@@ -74,7 +75,7 @@ class Order:
         )  # fmt: skip
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Outcome:
     """What came of a load.
 

@@ -14,6 +14,7 @@ import pyarrow.compute as pc
 from numpy.typing import NDArray
 
 from nomotheta.ahead import import_ahead
+from nomotheta.frozen import frozen
 
 Ints = NDArray[np.int64]
 
@@ -22,7 +23,7 @@ _FLUSH = 20_000  # faults
 _READ = 16_384
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Reject:
     """One fault of one row.
 

@@ -18,6 +18,7 @@ import pyarrow.compute as pc
 from numpy.typing import NDArray
 
 from nomotheta.charter import Check
+from nomotheta.frozen import frozen
 from nomotheta.keys import IN_TABLE, PARTITIONS, Ascending, Hashes, InOrder, Ints, Keys, SeenKeys, split, take_in
 from nomotheta.load.aside import table_of
 from nomotheta.load.copies import FILE, FIRST, KEY, OTHER, RECORD, Waiting
@@ -70,7 +71,7 @@ class Owners:
         return pc.if_else(pa.array(records > 0), told, "")
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Decided:
     """The records that stay out, in their order, and for whose sake."""
 

@@ -8,11 +8,12 @@ from __future__ import annotations
 import contextlib
 import re
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from nomotheta.charter import Compiled
 from nomotheta.conditions import check
 from nomotheta.errors import DeclarationError, DeliveryError, NomothetaError, PlaceError, counted
+from nomotheta.frozen import frozen
 from nomotheta.load import rejects_table
 from nomotheta.load.apart import told_apart
 from nomotheta.load.balance import How
@@ -22,7 +23,7 @@ from nomotheta.place.marks import forget_files, outlived
 from nomotheta.place.render import Now
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class TakenOut:
     """The rows of a table before, those that were removed and put back, and after."""
 
@@ -80,7 +81,7 @@ def _drop_kept(place: Place, table: str, name: str) -> None:
                 place.unmark(mark)
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class TakeOut:
     """A load to be taken out: the charter of its table, how it was loaded, and the moment and day that it was for.
 

@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 
 from nomotheta.charter import FROM_PLACE, Charter, Check, Compiled, instant, value_of
 from nomotheta.conditions import Kind
+from nomotheta.frozen import frozen
 from nomotheta.keys import Ascending, Keys
 from nomotheta.kinds.landed import landed_cells
 from nomotheta.kinds.native import as_texts, read_values
@@ -99,7 +100,7 @@ def loaded_schema(charter: Charter) -> Any:
     )
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Summed:
     """The sum of a column's values, how many could not be read, and the first of those: its line, and what it is."""
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -12,6 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from numpy.typing import NDArray
 
+from nomotheta.frozen import frozen
 from nomotheta.peek.spread import Weights
 
 NULL_LIKE = ("null", "none", "nil", "na", "n/a", "#n/a", "nan", "-", "--", "?", "missing", "unknown", "\\n")
@@ -20,7 +20,7 @@ _LONGEST_NULL = 4 * max(map(len, NULL_LIKE))  # bytes; capitals of other letters
 Hashed = Callable[[Any], NDArray[np.uint64]]
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Facts:
     """What is to be known of the n different values of a column, none of them null: an array of n for each.
 

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
 
+from nomotheta.frozen import frozen
 from nomotheta.layout import Layout
 from nomotheta.source.records import read_record
 from nomotheta.unpack import packing_of, raw_chunks
@@ -20,7 +20,7 @@ _TOTAL = re.compile(r"\W*(grand\s+)?(totals?|sums?|summe|gesamt|insgesamt|traile
 _DIGITS = re.compile(r"\d+")
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Footer:
     """A line at the end that is not a row; `pattern` finds the count of rows that it states, where it states one."""
 

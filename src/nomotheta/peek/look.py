@@ -6,7 +6,7 @@ import functools
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from itertools import combinations, islice
 from pathlib import Path
 from typing import Any
@@ -17,6 +17,7 @@ import pyarrow as pa
 from nomotheta.conditions import Kind
 from nomotheta.errors import DeliveryError
 from nomotheta.events import Listener, Progress, nobody
+from nomotheta.frozen import frozen
 from nomotheta.kernel import looks
 from nomotheta.keys import Hasher, SeenKeys
 from nomotheta.kinds.native import as_texts
@@ -35,7 +36,7 @@ _MOST_PAIRS = 10
 _WORKERS = 2
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class SeenColumn:
     """A column as it was seen. `distinct` is exact or, where it is many, estimated to about 2%.
 
@@ -62,7 +63,7 @@ class SeenColumn:
     spread: Spread | None
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Oddity:
     """Something to look at: what, where, how often, an example, and the first line where that is known.
 
@@ -77,7 +78,7 @@ class Oddity:
     reason: str = ""
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Look:
     """What a file is. `whole` says whether all of it was read; each `…_why` gives the reason of a guess.
 

@@ -6,13 +6,14 @@ import datetime
 import re
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 from nomotheta.charter.proposal import Proposal, ProposedColumn, column_name
 from nomotheta.conditions import own, quoted
 from nomotheta.conditions.kind import MOST_DIGITS
 from nomotheta.errors import counted
+from nomotheta.frozen import frozen
 from nomotheta.layout import Layout
 from nomotheta.peek.footer import totals_pattern, word_pattern
 from nomotheta.peek.look import Look, SeenColumn
@@ -36,7 +37,7 @@ _WIDE = f"decimal({MOST_DIGITS},10)"
 _NUMBERS = ("decimal_sign", "thousands_sign")
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Draft:
     """What is known beside a look: columns to be read as texts after all, whether there is a key, a footer, a table."""
 

@@ -15,6 +15,7 @@ import pyarrow.compute as pc
 from numpy.typing import NDArray
 
 from nomotheta.conditions import Kind, decimal
+from nomotheta.frozen import frozen
 from nomotheta.kinds.read import read_column
 from nomotheta.kinds.typed import Misfit, Typed
 from nomotheta.layout import Layout
@@ -34,7 +35,7 @@ _TIMES = ("%H:%M:%S", "%H:%M", "%H:%M:%S.%f")
 _WORDS = (("true", "false"), ("yes", "no"), ("y", "n"), ("t", "f"), ("TRUE", "FALSE"), ("True", "False"), ("Y", "N"))
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Reading:
     """A kind in one written form. Whatever reads as it reads as `wider` ones, too, and is the same number there.
 

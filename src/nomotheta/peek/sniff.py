@@ -7,11 +7,12 @@ import json
 import re
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 from nomotheta.errors import DeliveryError, counted
+from nomotheta.frozen import frozen
 from nomotheta.layout import Layout
 from nomotheta.source.content import format_of
 from nomotheta.source.formats import open_file
@@ -29,7 +30,7 @@ _GIVEN = "as given"
 _VALUE = re.compile(r"[+-]?[\d.,:/ -]*\d[\d.,:/ TZ-]*%?")
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Sniffed:
     """The layout of a file as it seems, and why. A format that is not text has no encoding."""
 
@@ -156,7 +157,7 @@ def _encoding(sample: bytes, *, whole: bool) -> tuple[str, str]:
     return "utf-8", "its letters beyond ASCII are UTF-8"
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class _Split:
     """Records as one delimiter splits them: how well that fits, and whether it may be part of the values as well."""
 

@@ -15,6 +15,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from numpy.typing import NDArray
 
+from nomotheta.frozen import frozen
+
 _BINS = 32
 _MOST = 1000  # different values that are counted one by one
 _SHOWN, _SHORT = 7, 100
@@ -24,7 +26,7 @@ Weights = NDArray[np.int64] | None  # how often each of some values occurs; None
 Numbers = Callable[[], tuple[NDArray[np.float64], Weights]]
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Spread:
     """Counts of a column's values.
 

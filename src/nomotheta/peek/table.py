@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any, ClassVar
 
 from nomotheta.conditions import ConditionError, Kind, Node, build, check, own, parse_pattern, quoted
 from nomotheta.errors import DeclarationError, NomothetaError, PlaceError, counted, did_you_mean
+from nomotheta.frozen import frozen
 from nomotheta.kinds.show import show
 from nomotheta.place.base import Place, PlaceColumn
 from nomotheta.place.render import Now
@@ -21,7 +21,7 @@ _FIRST, _MOST = 5, 40  # rows that are shown; values of a column that are counte
 _ROWS = own("rows")
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class TableColumn:
     """A column as the database has it, and what is in it.
 
@@ -49,7 +49,7 @@ class TableColumn:
         return self.nulls + self.empty + self.spaces + self.white
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Counted:
     """How many rows have each value of a column: the first or the most frequent ones of `values` different ones."""
 
@@ -58,7 +58,7 @@ class Counted:
     counts: tuple[tuple[str | None, int], ...]
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class TableLook(Tabular):
     """What a table holds. `repeats` counts the rows whose `key` another one has, where a key is declared."""
 

@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 import time
-from dataclasses import dataclass
 from pathlib import Path
 
 from nomotheta.errors import NomothetaError
+from nomotheta.frozen import frozen
 from nomotheta.place.connect import connect, file_of
 from nomotheta.secrets import masked
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class PlaceAnswer:
     """What a place said when it was tried.
 

@@ -5,10 +5,11 @@ from __future__ import annotations
 import datetime
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Any, Protocol
 
 from nomotheta.conditions import Kind, Node
+from nomotheta.frozen import frozen
 from nomotheta.place.few import Answer
 from nomotheta.place.fingerprint import Fingerprint
 from nomotheta.place.limits import Limits
@@ -16,7 +17,7 @@ from nomotheta.place.render import Now
 from nomotheta.place.staging import Merge, Merged
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class PlaceColumn:
     """A column as the place has it; `kind` is None for a type that no kind stands for.
 
@@ -35,7 +36,7 @@ class PlaceColumn:
     folds: bool = False
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Guarantees:
     """What a database itself sees to in a table, so that it need not be looked for.
 
@@ -50,7 +51,7 @@ class Guarantees:
     refers: tuple[tuple[str, Mapping[str, str]], ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Mark:
     """The row that a load leaves in the place, in the same transaction as its rows.
 
@@ -68,7 +69,7 @@ class Mark:
     replaced: str = ""
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class LoadedFile:
     """A file that a load brought: its content (BLAKE3) and size in bytes, when unpacked, and its name at that time."""
 
@@ -79,7 +80,7 @@ class LoadedFile:
     size: int
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Facts:
     """What a place says of itself: its version, and what we may do in it; what is in the way, and what to do.
 

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Any
 
+from nomotheta.frozen import frozen
 
-@dataclass(frozen=True, slots=True)
+
+@frozen
 class Answer:
     """A few rows: the names of their columns, and the values of each as Python has them."""
 

@@ -6,10 +6,10 @@ value that would come back as another one is told here with its row, and the loa
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from nomotheta.frozen import frozen
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Limits:
     """What a column takes and gives back as it is, as far as its kind does not say so.
 

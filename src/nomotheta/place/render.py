@@ -15,6 +15,7 @@ from typing import Any, ClassVar
 
 from nomotheta.conditions import Kind, Node, quoted, render_pattern
 from nomotheta.conditions.build import constant
+from nomotheta.frozen import frozen
 
 WHITE_SPACE = (
     "\t\n\x0b\x0c\r \x85\xa0\u1680" + "".join(map(chr, range(0x2000, 0x200B))) + "\u2028\u2029\u202f\u205f\u3000"
@@ -24,7 +25,7 @@ _NEVER_SPACE = (PRINTABLE, (161, 5759), (12289, 1114111))  # code points with no
 _COMPARISONS = ("=", "<>", "<", ">", "<=", ">=")
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Now:
     """What a run fixes once: its moment, the day it is about, and the load it judges."""
 

@@ -5,11 +5,11 @@ from __future__ import annotations
 import contextlib
 import datetime
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 from nomotheta.conditions import Kind, Node, own, quoted
 from nomotheta.errors import PlaceError, counted
+from nomotheta.frozen import frozen
 from nomotheta.place.few import Answer
 from nomotheta.place.render import quoted_table
 
@@ -19,7 +19,7 @@ _FIRST, _LAST = "0001-01-01 00:00:00", "9999-12-31 23:59:59.999999"
 FROM_STAGE = f"{quoted(STAGE)} AS {_STAGE}"
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Merged:
     """What a merge did: rows of new keys, rows that differed from those of their keys, and rows that did not."""
 
@@ -33,7 +33,7 @@ class Merged:
         return self.inserted + self.updated + self.unchanged
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Merge:
     """How rows are merged: all their columns, those of the key, and those that decide whether a row has changed.
 

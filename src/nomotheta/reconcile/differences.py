@@ -6,9 +6,9 @@ import math
 import re
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 
 from nomotheta.conditions import Kind, own
+from nomotheta.frozen import frozen
 from nomotheta.kinds.show import show
 from nomotheta.reconcile.reconciliation import Cell, RowDifference
 from nomotheta.rules.finding import HIDDEN
@@ -19,7 +19,7 @@ _REAL = re.compile(r"(b?)(-?)([0-9]+)e(-?[0-9]+)")
 Row = Mapping[str, str | None]  # canonical texts by column, and the row's HASH
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Differences:
     """The first rows that differ, how many there are (None where not all were looked at), and in which columns."""
 

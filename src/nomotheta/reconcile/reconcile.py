@@ -12,7 +12,7 @@ import datetime
 import functools
 import itertools
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
@@ -23,6 +23,7 @@ from nomotheta.charter import FROM_PLACE, SYSTEM_COLUMNS, Compiled
 from nomotheta.conditions import Kind, own, quoted
 from nomotheta.errors import DeliveryError, PlaceError
 from nomotheta.events import Listener, Progress, nobody
+from nomotheta.frozen import frozen
 from nomotheta.kinds.read import arrow_type
 from nomotheta.kinds.show import show
 from nomotheta.load.balance import Balance
@@ -51,7 +52,7 @@ _SUMMED_DIGITS = 28  # of decimals: the sum of ten thousand million of them has 
 _NOT_FROM_FILES = ("@load.no", "@load.time", "@place")
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class LoadedFiles:
     """A load that is in the table: its number, day, files, what was set aside, and the charter that reads them.
 

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Any, ClassVar, Literal
 
+from nomotheta.frozen import frozen
 from nomotheta.tabular import Tabular
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class ColumnTotals:
     """One column on both sides, values as text. `measure` says what `files` and `table` are.
 
@@ -25,7 +26,7 @@ class ColumnTotals:
     equal: bool
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Cell:
     """A column in which two rows of one key differ."""
 
@@ -34,7 +35,7 @@ class Cell:
     table: str | None
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class RowDifference:
     """A row that is not the same on both sides, known by its key, or whole where there is no key."""
 
@@ -43,7 +44,7 @@ class RowDifference:
     cells: tuple[Cell, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Reconciliation(Tabular):
     """Files against a table.
 

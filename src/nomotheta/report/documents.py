@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import json
 import re
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Any
 
 from pydantic import TypeAdapter
 
 from nomotheta.charter import Problem, declared_schemas
+from nomotheta.frozen import frozen
 from nomotheta.ledger import Entry, Judgement, LoadResult, RunResult, ShownReject, Undone
 from nomotheta.peek import Look
 from nomotheta.peek.table import TableLook
@@ -17,7 +18,7 @@ from nomotheta.place.answer import PlaceAnswer
 from nomotheta.reconcile import Reconciliation
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Linted:
     """What `lint` found; `notes` say what is not a problem, but worth knowing."""
 
@@ -27,7 +28,7 @@ class Linted:
     format: str = "nomotheta/lint/1"
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Began:
     """A workspace that was made: what of it is new, what was there, and what a `.gitignore` that was there may lack."""
 
@@ -38,7 +39,7 @@ class Began:
     format: str = "nomotheta/workspace/1"
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Proposed:
     """A charter to start from, as TOML, and the file it was written to."""
 
@@ -47,7 +48,7 @@ class Proposed:
     format: str = "nomotheta/proposal/1"
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Judgements:
     """Tables that were judged."""
 
@@ -56,7 +57,7 @@ class Judgements:
     format: str = "nomotheta/judgements/1"
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Loads:
     """Tables that were loaded."""
 
@@ -65,7 +66,7 @@ class Loads:
     format: str = "nomotheta/loads/1"
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Undos:
     """Loads that were taken out of their tables as one, the newest first."""
 
@@ -74,7 +75,7 @@ class Undos:
     format: str = "nomotheta/undo/1"
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Reconciliations:
     """Tables that were reconciled."""
 
@@ -83,7 +84,7 @@ class Reconciliations:
     format: str = "nomotheta/reconciliations/1"
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Rejects:
     """The rows that a load set aside: `rows` of them, of which `came_later` came with the loads `with_loads`.
 
@@ -104,7 +105,7 @@ class Rejects:
     format: str = "nomotheta/rejects/1"
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class RejectsFile:
     """The open rows of a load that were written to a file, to be mended: how many, and where."""
 
@@ -115,7 +116,7 @@ class RejectsFile:
     format: str = "nomotheta/rejects-file/1"
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class LedgerPage:
     """What happened, newest first."""
 
@@ -123,7 +124,7 @@ class LedgerPage:
     format: str = "nomotheta/ledger/1"
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class LedgerLoad:
     """A load as the ledger keeps it, when it began, and the charter that was carried out, as TOML."""
 
@@ -133,7 +134,7 @@ class LedgerLoad:
     format: str = "nomotheta/ledger-load/1"
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Places:
     """The places that are declared, each tried."""
 
@@ -141,7 +142,7 @@ class Places:
     format: str = "nomotheta/places/1"
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Page:
     """A report that was written: of a run, or where there is no number of one, of a load or a judgement."""
 
@@ -150,7 +151,7 @@ class Page:
     format: str = "nomotheta/report/1"
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Demo:
     """A demo that was written and run."""
 
@@ -160,7 +161,7 @@ class Demo:
     format: str = "nomotheta/demo/1"
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Failure:
     """Why a command could not do its work."""
 

@@ -8,7 +8,6 @@ column's kind is null there, and is told of by the kind's own rule.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import pyarrow as pa
@@ -16,6 +15,7 @@ import pyarrow.compute as pc
 
 from nomotheta.conditions import Kind, Node, quoted
 from nomotheta.errors import PlaceError
+from nomotheta.frozen import frozen
 from nomotheta.kinds.landed import landed_cells
 from nomotheta.kinds.read import arrow_type, explain, read_column
 from nomotheta.kinds.typed import Typed
@@ -51,7 +51,7 @@ def plain_texts(column: Any, kind: Kind) -> Any:
     return pc.replace_substring_regex(column, *told) if told else column
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Reading:
     """How the texts of a column are read: by a layout, in a time zone, and whether they were landed as they came."""
 
@@ -70,7 +70,7 @@ class Reading:
         return read_column(cells, kind, self.layout, self.zone)
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Column:
     """A column as it is to be read: as it is, or as texts."""
 

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
+from nomotheta.frozen import frozen
 from nomotheta.kinds.show import show
 
 if TYPE_CHECKING:
@@ -16,7 +16,7 @@ Verdict = Literal["pass", "warn", "fail", "error"]
 HIDDEN = "(masked)"
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Samples:
     """A few rows that broke a rule, as text; null is None, and a private value is never among them."""
 
@@ -27,7 +27,7 @@ class Samples:
 NO_SAMPLES = Samples((), ())
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Finding:
     """The verdict on one rule.
 

@@ -5,12 +5,13 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Mapping
 from copy import deepcopy
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from nomotheta.charter import Check
 from nomotheta.conditions import Node, build, own
 from nomotheta.conditions.kind import INTEGER
+from nomotheta.frozen import frozen
 from nomotheta.place.render import Renderer
 from nomotheta.rules.finding import Finding, Samples
 from nomotheta.rules.scan import aggregates, counts_told, read_whole, statement
@@ -22,7 +23,7 @@ NO_ROWS = Samples((), ())
 _NAME = own("0")
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Flown:
     """What was seen of a rule: of so many `rows`, how many break it and how many of those are excused, and a few.
 

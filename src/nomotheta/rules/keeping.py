@@ -16,6 +16,7 @@ import pyarrow.parquet
 from nomotheta.charter import BREAK_COLUMNS, Check
 from nomotheta.conditions import Kind, check, own, quoted
 from nomotheta.errors import DeclarationError, NomothetaError, PlaceError
+from nomotheta.frozen import frozen
 from nomotheta.kinds.formulas import safe_cells
 from nomotheta.kinds.read import arrow_type
 from nomotheta.rules.anew import as_kind
@@ -54,7 +55,7 @@ class Keeping(Keeper, Protocol):
         """Put them where they belong, now that the rows of a scope are judged."""
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Together:
     """Several that keep the same rows."""
 

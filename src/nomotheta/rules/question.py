@@ -7,12 +7,12 @@ import datetime
 import functools
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, Protocol
 
 from nomotheta.charter import Check, Compiled, Excuse
 from nomotheta.conditions import Kind, Node, own, quoted
 from nomotheta.errors import NomothetaError, PlaceError, counted, did_you_mean
+from nomotheta.frozen import frozen
 from nomotheta.layout import Layout
 from nomotheta.place.base import Guarantees, Place
 from nomotheta.place.render import Now
@@ -27,7 +27,7 @@ ROWS, BREAKS = own("rows"), own("breaks")  # what our statements call their resu
 _WIDEST = 8
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Scope:
     """The rows that are judged: all of a table, or those that meet `where`; `label` names them."""
 
@@ -42,7 +42,7 @@ class Keeper(Protocol):
         """Keep the rows of the table that meet a condition in the SQL of who answers."""
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Earlier:
     """What a rule measured of an earlier load, as it is kept."""
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime
 import json
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from decimal import Decimal
 from typing import Any
 
@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nomotheta.conditions import Kind
+from nomotheta.frozen import frozen
 
 Floats = NDArray[np.float64]
 SHARES = tuple(at / 100 for at in range(101))
@@ -20,7 +21,7 @@ WORDS = 200  # different ones that are kept; the others are counted together
 _EPOCH = datetime.datetime(1970, 1, 1, tzinfo=datetime.UTC)
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Sketch:
     """Of so many values, the one below which each hundredth lies, or how often each of the most frequent is there."""
 
@@ -67,7 +68,7 @@ def number_of(value: Any, kind: Kind) -> float:
     return float(value) if isinstance(value, int | float | Decimal) else float("nan")
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Drift:
     """How far a distribution is from those before: `distance` (0 to 1), how likely by chance, and what is gone."""
 

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import datetime
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
+
+from nomotheta.frozen import frozen
 
 Floats = NDArray[np.float64]
 Whole = NDArray[np.int64]
@@ -19,7 +20,7 @@ _LEAST = 0.03  # a spread that is smaller is one of few values, or of counts tha
 _MOST = 0.1  # how much wider than what was seen the range is while weekdays are not told apart
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Range:
     """What is usual: from `low` to `high`; `by_weekday` says whether that of the weekday is."""
 

@@ -14,6 +14,7 @@ import pyarrow as pa
 from numpy.typing import NDArray
 
 from nomotheta.conditions import Kind
+from nomotheta.frozen import frozen
 from nomotheta.kinds.native import DaysFrom
 from nomotheta.layout import CellForm, Layout
 
@@ -23,7 +24,7 @@ if TYPE_CHECKING:
 Ints = NDArray[np.int64]
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Odd:
     """A record that has no place in the columns: its number in the block (from 0), why, and a message."""
 

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
+from nomotheta.frozen import frozen
 from nomotheta.kernel import count_byte
 from nomotheta.source.marks import LINE_FEED
 from nomotheta.source.records import Scanned
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Block:
     """Whole records as UTF-8: the first `size` bytes of `chunk`, which goes on with the start of the next.
 

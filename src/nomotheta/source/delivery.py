@@ -7,12 +7,12 @@ import os
 import re
 from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from nomotheta.errors import DeliveryError, nearest
 from nomotheta.formats import FORMATS
+from nomotheta.frozen import frozen
 from nomotheta.layout import Layout
 from nomotheta.source.content import format_of
 from nomotheta.unpack import Survey, matching, readable, survey
@@ -25,7 +25,7 @@ _READERS, _MANY = 2, 100  # files that are read at a time, and more than which a
 _MOST = 1_000  # files; so many are small ones, which one thread reads in less time than two that wait for each other
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class ArrivedFile:
     """A file of a delivery; `name` is its path as messages show it, from the workspace on."""
 

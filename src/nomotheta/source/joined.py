@@ -14,6 +14,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
+from nomotheta.frozen import frozen
 from nomotheta.source.base import Batch, Ints, Lines
 from nomotheta.source.block import Block
 from nomotheta.source.content import text_chunks
@@ -24,7 +25,7 @@ SMALL, _ENOUGH = 1 << 20, 4 << 20  # bytes of a file, and of files that are read
 _ASCII = frozenset({"utf-8", "ascii", "latin-1", "cp1252"})  # encodings in which ASCII is what it is
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Parts:
     """The files of a block: n names, and n + 1 places where they begin, and the last ends, in its records and lines.
 

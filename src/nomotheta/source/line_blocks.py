@@ -9,6 +9,7 @@ import numpy as np
 import pyarrow as pa
 
 from nomotheta.errors import DeliveryError
+from nomotheta.frozen import frozen
 from nomotheta.kernel import count_byte
 from nomotheta.layout import Layout
 from nomotheta.source.base import LineBatch, Lines, Odd, ReadFile
@@ -17,7 +18,7 @@ from nomotheta.source.marks import LINE_FEED, RETURN, without_lone_returns
 from nomotheta.source.records import find_all
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class LineBlock:
     """Whole lines as UTF-8, with the number of the first, from 1, and its byte in the file's UTF-8 text, from 0."""
 

@@ -5,11 +5,10 @@ A word is 64 bits, the first byte's the least; bit i of n words belongs to byte 
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from numpy.typing import NDArray
 
+from nomotheta.frozen import frozen
 from nomotheta.layout import Layout
 
 LINE_FEED, RETURN = 10, 13
@@ -51,7 +50,7 @@ def _odd(words: Words) -> Words:
     return spread
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Marks:
     """What a chunk that begins with a record is made of, as far as its quotes are in place.
 

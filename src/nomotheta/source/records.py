@@ -14,6 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nomotheta import kernel
+from nomotheta.frozen import frozen
 from nomotheta.layout import Layout
 from nomotheta.source.marks import LINE_FEED, RETURN, lone_returns_at, with_line_feeds
 
@@ -25,7 +26,7 @@ class NeedMore(Exception):  # noqa: N818 - not an error: the record goes on in d
     """The record is not complete in the data at hand."""
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Spans:
     """n records of a block: record i is `data[starts[i] : ends[i]]`, without its line end.
 

@@ -10,6 +10,7 @@ import numpy as np
 import pyarrow as pa
 
 from nomotheta.errors import DeliveryError
+from nomotheta.frozen import frozen
 from nomotheta.kinds.native import plain_column
 from nomotheta.source.base import Lines, ReadFile, RowBatch
 
@@ -22,7 +23,7 @@ def plain_batches(batches: Iterable[Any]) -> Iterator[Any]:
         yield pa.record_batch([plain_column(column) for column in batch.columns], batch.schema.names)
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class RowBlock:
     """Rows as Arrow arrays, one a column, with the number of the first, from 1, and their share of the file's bytes."""
 

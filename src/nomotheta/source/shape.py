@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import pyarrow as pa
 
 from nomotheta.errors import DeliveryError, nearest
+from nomotheta.frozen import frozen
 from nomotheta.kinds.read import read_column
 from nomotheta.source.base import SourceFile
 
@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from nomotheta.charter import Charter
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Shape:
     """Where each column of the charter is among the `width` fields of a record; `absent` are filled with null."""
 

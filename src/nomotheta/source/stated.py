@@ -7,7 +7,7 @@ import hashlib
 import re
 import urllib.parse
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from decimal import Decimal
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -17,6 +17,7 @@ import pyarrow as pa
 from nomotheta.conditions import decimal
 from nomotheta.errors import DeliveryError
 from nomotheta.errors import counted as _counted
+from nomotheta.frozen import frozen
 from nomotheta.kinds.read import read_column
 from nomotheta.source.delivery import ArrivedFile, filled
 from nomotheta.unpack import raw_chunks
@@ -118,7 +119,7 @@ def _stated_for(file: Path, sums_file: Path, sums: Mapping[str, str]) -> str | N
     return by_name[0] if len(by_name) == 1 else sums.get("") if len(sums) == 1 else None
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Statement:
     """What is stated, and where: a count of rows, totals by column."""
 
@@ -127,7 +128,7 @@ class Statement:
     totals: Mapping[str, Decimal]
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Counted:
     """What a file, or a delivery, was found to hold: totals by column, and how many of its values were unreadable.
 

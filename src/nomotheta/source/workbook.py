@@ -10,16 +10,18 @@ import posixpath
 import re
 import zipfile
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from pathlib import Path
 from xml.etree import ElementTree
+
+from nomotheta.frozen import frozen
 
 Cell = tuple[int, int]  # row and column, from 0
 _RELATIONS = "{http://schemas.openxmlformats.org/officeDocument/2006/relationships}"
 NOT_CALCULATED = "a formula without a value"
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Workbook:
     """The cells of a sheet that have no value though they are not empty, with what they hold.
 

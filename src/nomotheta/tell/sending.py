@@ -11,13 +11,14 @@ import ssl
 import threading
 import urllib.parse
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from email.message import EmailMessage
 from pathlib import Path
 from typing import Any
 
 from nomotheta.charter import Tell
 from nomotheta.errors import NomothetaError, visible
+from nomotheta.frozen import frozen
 from nomotheta.place.connect import with_secrets
 from nomotheta.report.write import write_parts
 from nomotheta.secrets import masked
@@ -27,7 +28,7 @@ _FOR_GOOD = 500  # replies from here on say that it is of no use to try again
 _REASON = 200  # characters of a server's words that are told
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Delivered:
     """To whom a mail did not go: those to whom it may go later, and those whom the server refuses for good.
 

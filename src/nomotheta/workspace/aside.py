@@ -5,10 +5,11 @@ from __future__ import annotations
 import tomllib
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from nomotheta.errors import DeclarationError, counted, did_you_mean
+from nomotheta.frozen import frozen
 from nomotheta.ledger import LoadResult, ShownReject
 from nomotheta.rules.finding import HIDDEN
 from nomotheta.tabular import Tabular
@@ -20,7 +21,7 @@ if TYPE_CHECKING:
 FIRST = 20  # faults of a load that the ledger keeps, so that they are shown without a look into the rejects
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class SetAside(Tabular):
     """What a load set aside: `rows` in all, of which `came` later with the loads `by`; `shown` of those still open.
 

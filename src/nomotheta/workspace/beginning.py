@@ -8,11 +8,11 @@ import re
 import tempfile
 import zoneinfo
 from collections.abc import Mapping
-from dataclasses import dataclass
 from pathlib import Path
 
 from nomotheta.charter import read_settings
 from nomotheta.errors import DeclarationError
+from nomotheta.frozen import frozen
 from nomotheta.place.connect import opener_of
 from nomotheta.workspace.charters import declared_wrong
 from nomotheta.workspace.context import CHARTERS, SETTINGS
@@ -47,7 +47,7 @@ url = {url}
 """
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Begun:
     """A workspace that was made: its folder, what was made in it, and what was there and is as it was."""
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from pathlib import Path
 
 from blake3 import blake3
@@ -12,6 +12,7 @@ from blake3 import blake3
 from nomotheta.charter import Compiled, changed_keys
 from nomotheta.errors import DeclarationError, DeliveryError, counted
 from nomotheta.events import told as tell
+from nomotheta.frozen import frozen
 from nomotheta.ledger import BadFile, LeftOut
 from nomotheta.place.base import LoadedFile, Mark, Place
 from nomotheta.place.marks import files_known, outlived
@@ -25,7 +26,7 @@ MENDED = "mended:"  # what the content of a load of mended rows begins with
 _NAMED = 3  # files that a message names
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Delivered:
     """A delivery that has arrived.
 
@@ -156,7 +157,7 @@ def _vouched(
 # ---- what of it is to be loaded
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class _Known:
     """What the place knows: the loads, those whose rows were replaced, and files of these contents and names."""
 

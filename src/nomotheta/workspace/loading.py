@@ -5,12 +5,13 @@ from __future__ import annotations
 import datetime
 import tempfile
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 
 from nomotheta.charter import Compiled
 from nomotheta.errors import DeclarationError, NomothetaError, PlaceError, counted
 from nomotheta.events import Listener
+from nomotheta.frozen import frozen
 from nomotheta.ledger import LoadResult
 from nomotheta.load.compare import compare
 from nomotheta.load.order import Order
@@ -33,7 +34,7 @@ WOULD_BE_LOADED = "would be loaded"
 _NAMED = 6  # keys of a charter that a message names
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Wanted:
     """How a load is asked for.
 

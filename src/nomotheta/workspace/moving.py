@@ -6,7 +6,7 @@ import datetime
 import tempfile
 from collections.abc import Sequence
 from contextlib import ExitStack
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 
 from blake3 import blake3
@@ -15,6 +15,7 @@ from nomotheta.charter import Compiled
 from nomotheta.conditions import Node, check
 from nomotheta.errors import DeclarationError, DeliveryError, NomothetaError, counted
 from nomotheta.events import Listener
+from nomotheta.frozen import frozen
 from nomotheta.ledger import LeftOut, LoadResult
 from nomotheta.load.compare import compare
 from nomotheta.load.landed import Taken, content_of, open_landed, take_out
@@ -32,7 +33,7 @@ _MOVED = "moved:"  # what the content of rows begins with that come from a landi
 _LONGEST = 120  # letters of a content, in which loads are listed by their numbers
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class _Chosen:
     """Rows of a landing table that are to be moved: of which loads, and the condition that tells them; None for all.
 

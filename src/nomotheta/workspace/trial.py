@@ -5,12 +5,13 @@ from __future__ import annotations
 import datetime
 import tempfile
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from pathlib import Path
 
 from nomotheta.charter import Compiled, Settings, lint, read_charter
 from nomotheta.errors import DeliveryError, PlaceError
 from nomotheta.events import Listener
+from nomotheta.frozen import frozen
 from nomotheta.load.balance import Balance
 from nomotheta.load.load import load
 from nomotheta.load.order import Order
@@ -22,7 +23,7 @@ from nomotheta.workspace.context import moment
 _ZONE = "UTC"
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Trial:
     """What came of it: the balance and the first faults; or why the files could not be loaded at all."""
 

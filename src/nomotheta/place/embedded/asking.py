@@ -10,12 +10,12 @@ from __future__ import annotations
 import datetime
 from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, nullcontext
-from dataclasses import dataclass
 from typing import Any
 
 import pyarrow as pa
 
 from nomotheta.conditions import Kind, Node, own, quoted
+from nomotheta.frozen import frozen
 from nomotheta.kinds.native import without_exponents
 from nomotheta.kinds.read import arrow_type, read_column
 from nomotheta.layout import UNTYPED
@@ -230,7 +230,7 @@ class _Asked:
             raise failed from None
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class _Read:
     """A column as the engine has it: its name there, the database's, the kinds that it is written and read as."""
 
