@@ -20,7 +20,6 @@ from pathlib import Path
 from typing import Any
 
 from nomotheta.formats import FORMATS
-from nomotheta.unpack import matching, survey_ahead
 
 _OPTIONS = ("--day", "--workspace", "-w", "--place")  # of a load, with a value
 
@@ -73,6 +72,8 @@ def look_ahead(folder: Path, table: str, day: datetime.date | None) -> None:
         root = next(each for each in above if (each / "nomotheta.toml").is_file())
         settings = _read(root / "nomotheta.toml")
         charter = next(each for each in map(_read, (root / "charters").glob("*.toml")) if each.get("table") == table)
+        from nomotheta.unpack import survey_ahead
+
         today = day or datetime.datetime.now(zoneinfo.ZoneInfo(settings.get("time_zone", "UTC"))).date()
         survey_ahead(_files(root, charter["delivery"], settings, today))
 
@@ -87,6 +88,8 @@ def _files(root: Path, delivery: dict[str, Any], settings: dict[str, Any], day: 
     layout = settings.get("layouts", {}).get(layout, {}) if isinstance(layout, str) else layout
     if not FORMATS[layout.get("format", "delimited")].text:
         return
+    from nomotheta.unpack import matching
+
     files = delivery["files"]
     for pattern in [files] if isinstance(files, str) else files:
         filled = re.sub(r"\{day(?::([^{}]*))?\}", lambda match: day.strftime(match[1] or "%Y-%m-%d"), pattern)

@@ -1,4 +1,7 @@
-"""Charters: the model of what may be declared, TOML read with positions, and lint. No data, no database."""
+"""Charters: the model of what may be declared, TOML read with positions, and lint. No data, no database.
+
+Proposals, schemas and CSV on the Web are asked for by their modules: few commands need them.
+"""
 
 from nomotheta.charter.check import Check, Following
 from nomotheta.charter.column import FROM_PLACE, SYSTEM_COLUMNS, Column
@@ -8,10 +11,8 @@ from nomotheta.charter.excused import Excuse
 from nomotheta.charter.lint import in_order, lint, repeats_untold
 from nomotheta.charter.listed import value_written
 from nomotheta.charter.model import BREAK_COLUMNS, Charter, Delivery, Stated
-from nomotheta.charter.proposal import Proposal, ProposedColumn, proposal_text
 from nomotheta.charter.read import Problem, Read, read_settings, read_source
 from nomotheta.charter.read_charter import read_charter
-from nomotheta.charter.schema import declared_schemas
 from nomotheta.charter.settings import Settings, Tell
 from nomotheta.charter.shared import Shared, is_shared, shared_of, unreadable_shared
 from nomotheta.charter.tolerance import Tolerance
@@ -29,8 +30,6 @@ __all__ = [
     "Excuse",
     "Following",
     "Problem",
-    "Proposal",
-    "ProposedColumn",
     "Read",
     "Settings",
     "Shared",
@@ -39,12 +38,10 @@ __all__ = [
     "Tolerance",
     "changed_keys",
     "declared",
-    "declared_schemas",
     "in_order",
     "instant",
     "is_shared",
     "lint",
-    "proposal_text",
     "read_charter",
     "read_settings",
     "read_source",

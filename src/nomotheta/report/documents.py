@@ -9,7 +9,8 @@ from typing import Any
 
 from pydantic import TypeAdapter
 
-from nomotheta.charter import Problem, declared_schemas
+from nomotheta.charter import Problem
+from nomotheta.charter.schema import declared_schemas
 from nomotheta.frozen import frozen
 from nomotheta.ledger import Entry, Judgement, LoadResult, RunResult, ShownReject, Undone
 from nomotheta.peek import Look

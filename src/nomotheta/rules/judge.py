@@ -3,24 +3,26 @@
 from __future__ import annotations
 
 import contextlib
+import importlib
 from collections.abc import Callable, Mapping, Sequence
+from typing import TYPE_CHECKING
 
 from nomotheta.charter import Check, Compiled
 from nomotheta.events import told
 from nomotheta.place.base import Place
 from nomotheta.place.render import Now
-from nomotheta.rules import lists, scan
-from nomotheta.rules.equal import equal
+from nomotheta.rules import scan
 from nomotheta.rules.excusing import excusing
 from nomotheta.rules.finding import Finding
-from nomotheta.rules.flown import Flown, flown_finding
-from nomotheta.rules.gaps import gaps
-from nomotheta.rules.groups import grouped
 from nomotheta.rules.guaranteed import guaranteed, is_guaranteed
 from nomotheta.rules.question import Keeper, Question, Scope, Surroundings
 from nomotheta.rules.shape import holds
 
-Work = Callable[[Question, Sequence[Check], Scope], list[Finding]]
+if TYPE_CHECKING:
+    from nomotheta.rules.flown import Flown
+
+Works = Callable[[Question, Sequence[Check], Scope], list[Finding]]  # for several checks at once
+Work = Callable[[Question, Check], Finding]
 
 
 def judge(
@@ -76,8 +78,8 @@ def judge(
 def _findings(question: Question, flown: Mapping[str, Flown]) -> list[Finding]:
     """What comes of all checks: first what one statement judges, which also tells what the others have to know."""
     found: dict[int, Finding] = {}
-    alike: dict[tuple[object, ...], tuple[Work, list[tuple[int, Check]]]] = {}
-    doubtful: dict[tuple[object, ...], tuple[Work, list[tuple[int, Check]]]] = {}
+    alike: dict[tuple[object, ...], tuple[Works, list[tuple[int, Check]]]] = {}
+    doubtful: dict[tuple[object, ...], tuple[Works, list[tuple[int, Check]]]] = {}
     rest: list[tuple[int, Check]] = []
     sure: list[tuple[int, Check]] = []
     strange = _strange(question)
@@ -88,7 +90,7 @@ def _findings(question: Question, flown: Mapping[str, Flown]) -> list[Finding]:
         elif is_guaranteed(question, check):
             sure.append((at, check))
         elif check.on_rows or check.sort in {"whole", "groups"}:
-            work: Work = grouped if check.sort == "groups" else scan.scanned
+            work = _works_of(check.sort)
             scope, letters = question.scope_of(check), question.doubts(check)
             key = (work, check.groups, scope.label)
             alike.setdefault((*key, letters == []), (work, []))[1].append((at, check))
@@ -111,6 +113,15 @@ def _findings(question: Question, flown: Mapping[str, Flown]) -> list[Finding]:
     return [excusing(question, checks[at], found[at]) for at in sorted(found)]
 
 
+def _works_of(sort: str) -> Works:
+    """What judges checks of a sort that look at the same rows."""
+    if sort != "groups":
+        return scan.scanned
+    from nomotheta.rules.groups import grouped
+
+    return grouped
+
+
 def _known(question: Question, check: Check, flown: Mapping[str, Flown]) -> Finding | None:
     """What is known of a check without a look at the table."""
     if question.is_enforced(check):
@@ -120,11 +131,13 @@ def _known(question: Question, check: Check, flown: Mapping[str, Flown]) -> Find
         return question.absent(check, absent)
     if check.name not in flown:
         return None
+    from nomotheta.rules.flown import flown_finding
+
     return question.guarded(check, lambda: flown_finding(question, check, flown[check.name]))
 
 
 def _judged(
-    question: Question, work: Work, some: Sequence[tuple[int, Check]], *, differs: bool
+    question: Question, work: Works, some: Sequence[tuple[int, Check]], *, differs: bool
 ) -> dict[int, Finding]:  # fmt: skip
     """Checks that one statement judges, by the place or by us."""
     if not some:
@@ -134,7 +147,7 @@ def _judged(
     return {at: finding for (at, _), finding in zip(some, judged, strict=True)}
 
 
-def _together(question: Question, checks: Sequence[Check], work: Work) -> list[Finding]:
+def _together(question: Question, checks: Sequence[Check], work: Works) -> list[Finding]:
     """Checks by one statement; where that fails, or where it is asked for, one by one: the culprit is an error."""
     scope = question.scope_of(checks[0])
     if not question.one_by_one:
@@ -165,23 +178,22 @@ def _is_read(question: Question, check: Check, strange: Mapping[str, str]) -> bo
 
 def _alone(question: Question, check: Check) -> Finding:
     """A check with a query of its own."""
-    by_sort: dict[str, Callable[[Question, Check], Finding]] = {
-        "kind": _of_its_kind, "key": lists.key, "reference": lists.reference, "offenders": lists.offenders,
-        "gaps": gaps, "equals": equal, "usual": _usual, "drift": _drifts,
-    }  # fmt: skip
-    return question.guarded(check, lambda: by_sort[check.sort](question, check))
+    return question.guarded(check, lambda: _work_of(check.sort)(question, check))
 
 
-def _usual(question: Question, check: Check) -> Finding:
-    from nomotheta.rules.past import usual  # only now: few rules look back
+def _work_of(sort: str) -> Work:
+    """What judges checks of a sort, imported only now: few charters have all of them."""
+    if sort == "kind":
+        return _of_its_kind
+    module, name = _BY_SORT[sort]
+    found: Work = getattr(importlib.import_module(f"nomotheta.rules.{module}"), name)
+    return found
 
-    return usual(question, check)
 
-
-def _drifts(question: Question, check: Check) -> Finding:
-    from nomotheta.rules.past import drifts
-
-    return drifts(question, check)
+_BY_SORT = {
+    "key": ("lists", "key"), "reference": ("lists", "reference"), "offenders": ("lists", "offenders"),
+    "gaps": ("gaps", "gaps"), "equals": ("equal", "equal"), "usual": ("past", "usual"), "drift": ("past", "drifts"),
+}  # fmt: skip
 
 
 def _of_its_kind(question: Question, check: Check) -> Finding:

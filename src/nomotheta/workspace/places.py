@@ -5,13 +5,16 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from nomotheta.charter import Settings
 from nomotheta.errors import DeclarationError, PlaceError, did_you_mean
-from nomotheta.place.answer import PlaceAnswer, tried
 from nomotheta.place.base import Place
 from nomotheta.place.connect import connect, rehearsal
 from nomotheta.workspace.context import SETTINGS
+
+if TYPE_CHECKING:
+    from nomotheta.place.answer import PlaceAnswer
 
 
 class Places:
@@ -85,6 +88,8 @@ class Places:
 
     def tried(self) -> list[PlaceAnswer]:
         """Every declared place, tried."""
+        from nomotheta.place.answer import tried  # only now: one command asks
+
         return [tried(name, place.url, self.root) for name, place in self.settings.places.items()]
 
     def _declared(self, name: str) -> str:

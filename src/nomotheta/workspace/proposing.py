@@ -13,9 +13,9 @@ from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from nomotheta.charter import Charter, Compiled, Proposal, proposal_text
+from nomotheta.charter import Charter, Compiled
 from nomotheta.charter.csvw import is_metadata, metadata_of, propose_from_metadata
-from nomotheta.charter.proposal import column_name
+from nomotheta.charter.proposal import Proposal, column_name, proposal_text
 from nomotheta.errors import DeclarationError, counted
 from nomotheta.events import Listener
 from nomotheta.layout import Layout
