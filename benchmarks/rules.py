@@ -5,11 +5,13 @@
 PLACE is `duckdb`, or the URL of a PostgreSQL database in which tables `bench_tickets` and `bench_sailings` may be made
 anew. Twenty row rules, two wholes, a key and a reference. By hand it is one SELECT with an aggregate for every rule, and
 one each for the key and the reference; or one query a rule. Then forty rules against twenty, and one load of thirty in
-the table, with an index on its number, against the whole. All are whole processes, in turn.
+the table, with an index on its number, against the whole. Then loads: rules in flight against none, and two `usual` and
+three `drift` besides against those rules alone. All are whole processes, in turn.
 """
 
 from __future__ import annotations
 
+import itertools
 import shutil
 import subprocess
 import sys
@@ -109,6 +111,15 @@ class Bench:
         made += [] if self.embedded else ["vacuum analyze bench_tickets", "vacuum analyze bench_sailings", "checkpoint"]
         subprocess.run(self.program(made), cwd=self.folder, check=True)
 
+    def empty(self) -> None:
+        """Take out all that was loaded, and the memory of it."""
+        shutil.rmtree(self.folder / ".nomotheta", ignore_errors=True)
+        if self.embedded:
+            (self.folder / "ours.duckdb").unlink(missing_ok=True)
+        else:
+            gone = "drop table if exists bench_tickets, nomotheta_marks, nomotheta_files"
+            subprocess.run(self.program([gone, "checkpoint"]), cwd=self.folder, check=True)
+
     def judge(self, text: str, *more: str) -> list[str]:
         """Our command, over a charter."""
         (self.folder / "charters" / "t.toml").write_text(text)
@@ -138,12 +149,7 @@ def load(bench: Bench, rows: int, pairs: int) -> None:
     for pair in range(pairs + 1):
         taken = []
         for text in texts:
-            shutil.rmtree(bench.folder / ".nomotheta", ignore_errors=True)
-            if bench.embedded:
-                (bench.folder / "ours.duckdb").unlink(missing_ok=True)
-            else:
-                gone = "drop table if exists bench_tickets, nomotheta_marks, nomotheta_files"
-                subprocess.run(bench.program([gone, "checkpoint"]), cwd=bench.folder, check=True)
+            bench.empty()
             bench.judge(text)
             taken.append(
                 measured([sys.executable, "-m", "nomotheta", "load", "bench_tickets", "--create"], bench.folder)
@@ -151,6 +157,41 @@ def load(bench: Bench, rows: int, pairs: int) -> None:
         if pair:
             found.append((taken[0][0], taken[1][0], taken[0][1]))
     print(summary("load with twenty rules in flight, against none", *map(list, zip(*found, strict=True))), flush=True)  # type: ignore[arg-type]
+
+
+BACK = ['[[rules]]\nname = "as usual"\nusual = "count(*)"\notherwise = "warn"',
+        '[[rules]]\nname = "fares as usual"\nusual = "sum(fare)"\notherwise = "warn"']  # fmt: skip
+NIGHTS = 8  # before the one that is measured, of a thousand rows each
+
+
+def looking_back(bench: Bench, pairs: int) -> None:
+    """The same load with two `usual` rules and `drift` of three columns besides, after a week of others; and without."""
+    big = bench.folder / "tickets.csv"
+    days = [f"2026-06-{day:02}" for day in range(1, NIGHTS + 2)]
+    with big.open() as file:
+        lines = list(itertools.islice(file, NIGHTS * 1000 + 1))
+    for at, day in enumerate(days[:-1]):
+        (bench.folder / f"back-{day}.csv").write_text("".join([lines[0], *lines[at * 1000 + 1 : at * 1000 + 1001]]))
+    big.rename(bench.folder / f"back-{days[-1]}.csv")
+    plain = charter(EACH, 'over = "load"', DELIVERY.format(file=bench.folder / "back-{day}.csv"))
+    also = "\n".join([plain, *BACK])
+    for name in ("travellers", "fare", "class"):
+        also = also.replace(f"[columns.{name}]", f"[columns.{name}]\ndrift = true")
+    found: list[tuple[float, float, float]] = []
+    for pair in range(pairs + 1):
+        taken = []
+        for text in (also, plain):
+            bench.empty()
+            bench.judge(text)
+            for day in days[:-1]:
+                load = [sys.executable, "-m", "nomotheta", "load", "bench_tickets", "--create", "--day", day]
+                subprocess.run(load, cwd=bench.folder, check=True, stdout=subprocess.DEVNULL)
+            load = [sys.executable, "-m", "nomotheta", "load", "bench_tickets", "--day", days[-1]]
+            taken.append(measured(load, bench.folder))
+        if pair:
+            found.append((taken[0][0], taken[1][0], taken[0][1]))
+    name = "load that looks back, against one that does not"
+    print(summary(name, *map(list, zip(*found, strict=True))), flush=True)  # type: ignore[arg-type]
 
 
 def one_of_thirty(bench: Bench, rows: int, pairs: int) -> None:
@@ -189,6 +230,7 @@ def main(place: str, rows: int, pairs: int) -> None:
         bench.pairs("forty row rules, against twenty", [*twenty, "--workspace", str(forty)], twenty, pairs)
         one_of_thirty(bench, rows, pairs)
         load(bench, rows, pairs)
+        looking_back(bench, pairs)
     finally:
         shutil.rmtree(folder, ignore_errors=True)
 

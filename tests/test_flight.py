@@ -34,7 +34,12 @@ def charter(rules: list[str], more: str = "") -> str:
         more,
     ]
     for name, kind in KINDS.items():
-        lines += [f"[columns.{name}]", f'kind = "{kind}"', 'blank = { at_most = "9%", otherwise = "warn" }']
+        lines += [
+            f"[columns.{name}]",
+            f'kind = "{kind}"',
+            'blank = { at_most = "9%", otherwise = "warn" }',
+            "drift = true",
+        ]
     lines += ["[columns.load_no]", 'from = "@load.no"', "[[keys]]", 'columns = ["id"]']
     for at, condition in enumerate(rules):
         of = "whole" if condition in WHOLES else "each"
@@ -59,8 +64,8 @@ def cell(value: Any) -> str:
 
 
 def told(findings: list[dict[str, Any]]) -> dict[str, Any]:
-    return {each["rule"]: (each["verdict"], each["breaks"], each["rows"], each["message"]) for each in findings
-            if each["sort"] in {"each", "whole", "blank"}}  # fmt: skip
+    return {each["rule"]: [each[name] for name in ("verdict", "breaks", "rows", "message", "measured")] for each in findings
+            if each["sort"] in {"each", "whole", "blank", "drift"}}  # fmt: skip
 
 
 def test_both_ways_come_to_the_same(there: Space) -> None:  # noqa: F811

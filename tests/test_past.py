@@ -73,8 +73,8 @@ def test_a_distribution_that_moved_is_told_from_one_that_did_not() -> None:
     gone = drift(words(chance.choice(["foot", "car"], 800, p=[0.62, 0.38])), classes)
     alike = drift(words(chance.choice(["foot", "car", "cycle"], 800, p=[0.6, 0.37, 0.03])), classes)
 
-    assert (same.distance < 0.1, same.chance > 1e-4) == (True, True)
-    assert (0.3 < moved.distance < 0.5, moved.chance < 1e-6) == (True, True)
+    assert (same.distance < 0.1, same.chance() > 1e-4) == (True, True)
+    assert (0.3 < moved.distance < 0.5, moved.chance() < 1e-6) == (True, True)
     assert (gone.gone, alike.gone) == (("cycle",), ())
     assert Sketch.of_text(past[0].text()) == past[0]
 

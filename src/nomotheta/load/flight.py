@@ -27,6 +27,7 @@ from nomotheta.rules.finding import HIDDEN, Samples
 from nomotheta.rules.flown import Flown
 from nomotheta.rules.question import SAMPLES
 from nomotheta.rules.scan import aggregates
+from nomotheta.rules.sketch import Gathered
 
 _COMBINED = {"count", "sum", "avg", "min", "max"}  # what can be put together from the parts of several blocks
 
@@ -54,6 +55,8 @@ class Flight:
         self.compiled, self.now = compiled, now
         self.rows = [check for check in checks if check.on_rows]
         self.wholes = [check for check in checks if check.sort in {"whole", "usual"}]
+        kinds = compiled.charter.kinds()
+        self._gathered = [(each, Gathered(kinds[each.columns[0]])) for each in checks if each.sort == "drift"]
         self._counts = [_Count() for _ in self.rows]
         self._parts = [part for check in self.wholes for part in _parts_of(check)]
         self._totals: list[Any] = [None] * len(self._parts)
@@ -119,6 +122,9 @@ class Flight:
         except PlaceError:
             self.failed = True
             return
+        for check, gathered in self._gathered:
+            column = table.column(check.columns[0]).combine_chunks()
+            gathered.take(column.filter(stay) if gone.any() else column)
         self._totals = [_together(*pair) for pair in zip(self._parts, self._totals, parts, strict=True)]
 
     def _shown(self, check: Check, table: Any, row: int, place: tuple[str, int]) -> tuple[str | None, ...]:
@@ -137,6 +143,10 @@ class Flight:
         for check, count in zip(self.rows, self._counts, strict=True):
             samples = Samples((*self._columns(check), "file", "line"), tuple(count.samples))
             found[check.name] = Flown(count.rows, count.breaks, count.excused, samples)
+        for check, gathered in self._gathered:
+            sketch = gathered.sketch()
+            if sketch is not None:  # else the place counts
+                found[check.name] = Flown(self._all, sketch=sketch)
         totals = iter(self._totals)
         for check in self.wholes:
             values = tuple(_value(node, totals) for node in aggregates(check.node) if check.node)  # type: ignore[arg-type]
@@ -165,6 +175,8 @@ def _can_fly(check: Check) -> bool:
         nodes = [check.where, *(each.node for each in check.excuses)]
         named = {name for node in nodes if node is not None for name in node.columns()}
         return named <= set(check.columns) or not named
+    if check.sort == "drift":
+        return True
     if check.sort not in {"whole", "usual"} or check.node is None:
         return False
     return all(node.value.name in _COMBINED and not node.value.distinct for node in aggregates(check.node))

@@ -18,6 +18,7 @@ from nomotheta.rules.scan import aggregates, counts_told, read_whole, statement
 
 if TYPE_CHECKING:
     from nomotheta.rules.question import Question
+    from nomotheta.rules.sketch import Sketch
 
 NO_ROWS = Samples((), ())
 _NAME = own("0")
@@ -27,7 +28,7 @@ _NAME = own("0")
 class Flown:
     """What was seen of a rule: of so many `rows`, how many break it and how many of those are excused, and a few.
 
-    Of a whole, `values` are those of its aggregates, in their order.
+    Of a whole, `values` are those of its aggregates, in their order; of a distribution, there is a `sketch`.
     """
 
     rows: int
@@ -35,6 +36,7 @@ class Flown:
     excused: int = 0
     samples: Samples = NO_ROWS
     values: tuple[Any, ...] = ()
+    sketch: Sketch | None = None
 
 
 def flown_finding(question: Question, check: Check, flown: Flown) -> Finding:
@@ -44,6 +46,10 @@ def flown_finding(question: Question, check: Check, flown: Flown) -> Finding:
 
 
 def _finding(question: Question, check: Check, flown: Flown) -> Finding:
+    if flown.sketch is not None:
+        from nomotheta.rules.past import as_drift, sketch_statement  # only now: few rules look back
+
+        return as_drift(question, check, flown.sketch, sketch_statement(question, check))
     scope = question.scope_of(check)
     sql = statement(question, check, _NAME, scope)
     if check.sort == "usual":

@@ -6,6 +6,7 @@ import contextlib
 import json
 import math
 from collections.abc import Sequence
+from contextlib import AbstractContextManager
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
@@ -100,10 +101,14 @@ def _past(question: Question, check: Check, most: int) -> Sequence[Earlier]:
 
 def drifts(question: Question, check: Check) -> Finding:
     """The distribution of a column's values in a load against those of earlier loads."""
+    return as_drift(question, check, *_sketched(question, check))
+
+
+def as_drift(question: Question, check: Check, now: Sketch, sql: str) -> Finding:
+    """The finding of a distribution that is known already."""
     from nomotheta.rules.sketch import Sketch
 
     assert check.drift is not None  # noqa: S101
-    now, sql = _sketched(question, check)
     past = [Sketch.of_text(each.measured) for each in _past(question, check, _LOADS) if each.measured]
     past = [each for each in past if each.count and (not now.count or bool(each.edges) == bool(now.edges))]
     made: dict[str, Any] = {"rows": now.count, "sql": sql, "measured": now.text() if now.count else ""}
@@ -132,32 +137,55 @@ def moved(now: Sketch, past: Sequence[Sketch]) -> tuple[bool, Drift, float]:
     found = drift(now, past)
     others = sorted(drift(each, [*past[:at], *past[at + 1 :]]).distance for at, each in enumerate(past))
     limit = max(_DISTANCE, _TIMES * others[len(others) // 2], others[-1] + _BEYOND)
-    return (found.distance > limit and found.chance < _CHANCE) or bool(found.gone), found, others[-1]
+    return (found.distance > limit and found.chance() < _CHANCE) or bool(found.gone), found, others[-1]
 
 
 def _sketched(question: Question, check: Check) -> tuple[Sketch, str]:
     """What there is to keep of a column, and the statement that found it."""
-    from nomotheta.rules.sketch import SHARES, WORDS, Sketch, number_of
+    from nomotheta.rules.sketch import WORDS, Sketch, number_of
 
-    (name,) = check.columns
-    kind, scope = question.declared(check), question.scope_of(check)
-    words = kind.name in {"text", "boolean"}
-    ranked = not words and question.asked is question.place and not question.place.ranks
-    with question.read_by_us() if ranked else contextlib.nullcontext():
-        asked = question.asked
-        rowset = asked.rowset(question.table, question.where(scope, f"{quoted(name)} IS NOT NULL"))
-        if not words:
-            sql = f"SELECT count(*), {asked.quantiles(quoted(name), SHARES)} AS {quoted(_VALUE)} {rowset}"
-            count, edges = asked.answer(sql).rows[0]
+    kind = question.declared(check)
+    with _ranking(question, check):
+        sql = sketch_statement(question, check)
+        rows = question.asked.answer(sql).rows
+        if not _is_counted(question, check):
+            count, edges = rows[0]
             listed = json.loads(edges) if isinstance(edges, str) else edges or ()
             return Sketch(int(count), tuple(number_of(edge, kind) for edge in listed)), sql
-        exact = asked.exactly(quoted(name), question.shape[name])
-        sql = f"SELECT {exact} AS {quoted(_VALUE)}, count(*) AS {quoted(own('times'))} {rowset} GROUP BY {exact}"
-        sql += f" ORDER BY {quoted(own('times'))} DESC, {quoted(_VALUE)} LIMIT {WORDS + 1}"
-        found = [(str(value), int(times)) for value, times in asked.answer(sql).rows]
-        total = question.asked.answer(f"SELECT count(*) {rowset}").rows[0][0]
-    kept = dict(found[:WORDS])
+        total = question.asked.answer(f"SELECT count(*) {_present(question, check)}").rows[0][0]
+    plain = bool if kind.name == "boolean" else str
+    kept = {str(plain(value)): int(times) for value, times in rows[:WORDS]}
     return Sketch(int(total), words=kept, others=int(total) - sum(kept.values())), sql
+
+
+def sketch_statement(question: Question, check: Check) -> str:
+    """The statement that finds what there is to keep of a column."""
+    from nomotheta.rules.sketch import SHARES, WORDS
+
+    (name,), asked, rowset = check.columns, question.asked, _present(question, check)
+    if not _is_counted(question, check):
+        return f"SELECT count(*), {asked.quantiles(quoted(name), SHARES)} AS {quoted(_VALUE)} {rowset}"
+    exact, times = asked.exactly(quoted(name), question.shape[name]), quoted(own("times"))
+    counted_sql = f"SELECT {exact} AS {quoted(_VALUE)}, count(*) AS {times} {rowset} GROUP BY {exact}"
+    return f"{counted_sql} ORDER BY {times} DESC, {quoted(_VALUE)} LIMIT {WORDS + 1}"
+
+
+def _is_counted(question: Question, check: Check) -> bool:
+    """Whether the values of a column are counted, and not ranked."""
+    return question.declared(check).name in {"text", "boolean"}
+
+
+def _ranking(question: Question, check: Check) -> AbstractContextManager[None]:
+    """The embedded engine in place of a database that ranks no values."""
+    place = question.place
+    ranked = not _is_counted(question, check) and question.asked is place and not place.ranks
+    return question.read_by_us() if ranked else contextlib.nullcontext()
+
+
+def _present(question: Question, check: Check) -> str:
+    """The rows that have a value in the column."""
+    where = question.where(question.scope_of(check), f"{quoted(check.columns[0])} IS NOT NULL")
+    return question.asked.rowset(question.table, where)
 
 
 def _compared(check: Check, now: Sketch, past: Sequence[Sketch]) -> Samples:

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import datetime
 import json
-from collections.abc import Mapping, Sequence
+from collections import Counter
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import field
 from decimal import Decimal
 from typing import Any
@@ -46,6 +47,65 @@ class Sketch:
         return np.interp(edges, *_steps(np.asarray(self.edges)), left=0.0, right=1.0)
 
 
+_MOST = 1 << 20  # numbers that are gathered: of more, every second, fourth or eighth
+_WORDS = 20_000  # different words that are counted
+
+
+class Gathered:
+    """A column's values as they come in, block by block, until there is a sketch of them."""
+
+    def __init__(self, kind: Kind) -> None:
+        self._kind, self._count, self._step = kind, 0, 1
+        self._numbers: list[Floats] = []
+        self._kept = 0
+        self._words: Counter[str] = Counter()
+
+    def take(self, column: Any) -> None:
+        """Take in some more values, an Arrow array of the kind."""
+        values = column.drop_null()
+        first = -self._count % self._step
+        self._count += len(values)
+        if self._kind.name in _COUNTED:
+            texts = values.cast("string") if self._kind.name == "text" else values
+            for each in texts.value_counts().to_pylist() if len(self._words) <= _WORDS else ():
+                self._words[str(each["values"])] += each["counts"]
+            return
+        self._numbers.append(_floats(values)[first :: self._step])
+        self._kept += len(self._numbers[-1])
+        while self._kept > _MOST:
+            whole = np.concatenate(self._numbers)[::2]
+            self._numbers, self._kept, self._step = [whole], len(whole), self._step * 2
+
+    def sketch(self) -> Sketch | None:
+        """What is kept of them; None where there are more different words than are counted."""
+        if self._kind.name in _COUNTED:
+            if len(self._words) > _WORDS:
+                return None
+            kept = dict(sorted(self._words.items(), key=lambda pair: (-pair[1], pair[0]))[:WORDS])
+            return Sketch(self._count, words=kept, others=self._count - sum(kept.values()))
+        found = np.sort(np.concatenate(self._numbers)) if self._count else np.zeros(0)
+        below = [max(-(-len(found) * at // 100) - 1, 0) for at in range(101)] if len(found) else []
+        return Sketch(self._count, tuple(found[below].tolist()))
+
+
+_COUNTED = {"text", "boolean"}  # kinds whose values are counted, and not ranked
+
+
+def _floats(values: Any) -> Floats:
+    """Arrow values as numbers, as `number_of` has each."""
+    of = str(values.type)
+    if of.startswith("date32"):
+        return np.asarray(values.cast("int32").to_numpy(zero_copy_only=False), np.float64) * 86_400
+    if of.startswith(("timestamp", "time64")):
+        return np.asarray(values.cast("int64").to_numpy(zero_copy_only=False), np.float64) / 1e6
+    if of.startswith("decimal128"):  # two words each, the lower first; Arrow's own cast is a last bit off
+        words = np.frombuffer(values.buffers()[1], np.int64)[2 * values.offset : 2 * (values.offset + len(values))]
+        low, high = words[::2], words[1::2]
+        if (high == low >> 63).all():
+            return np.asarray(low / 10.0**values.type.scale, np.float64)
+    return np.asarray(values.cast("float64").to_numpy(zero_copy_only=False), np.float64)
+
+
 def _steps(edges: Floats) -> tuple[Floats, Floats]:
     """Edges, each once, with the greatest share that belongs to it."""
     shares = np.asarray(SHARES)
@@ -70,10 +130,10 @@ def number_of(value: Any, kind: Kind) -> float:
 
 @frozen
 class Drift:
-    """How far a distribution is from those before: `distance` (0 to 1), how likely by chance, and what is gone."""
+    """How far a distribution is from those before: `distance` (0 to 1), how likely by `chance`, and what is gone."""
 
     distance: float
-    chance: float
+    chance: Callable[[], float]  # worked out where it matters: SciPy takes longer to come than a night to judge
     gone: tuple[str, ...] = ()
 
 
@@ -87,22 +147,24 @@ def drift(now: Sketch, past: Sequence[Sketch]) -> Drift:
 
 
 def _numbers(now: Sketch, past: Sequence[Sketch]) -> Drift:
-    from scipy.special import kolmogorov  # type: ignore[import-untyped,unused-ignore]
-
     edges = np.unique(np.concatenate([np.asarray(each.edges) for each in [now, *past]]))
     counts = np.array([each.count for each in past], np.float64)
     before = np.average([each.below(edges) for each in past], axis=0, weights=counts)
     distance = float(np.abs(now.below(edges) - before).max())
     size = now.count * counts.sum() / (now.count + counts.sum())
-    return Drift(distance, float(kolmogorov(distance * np.sqrt(size))))
+
+    def chance() -> float:
+        from scipy.special import kolmogorov  # type: ignore[import-untyped,unused-ignore]
+
+        return float(kolmogorov(distance * np.sqrt(size)))
+
+    return Drift(distance, chance)
 
 
 _SHARE, _EXPECTED, _ALWAYS = 0.01, 20, 0.9
 
 
 def _words(now: Sketch, past: Sequence[Sketch]) -> Drift:
-    from scipy.special import chdtrc  # type: ignore[import-untyped,unused-ignore]
-
     names = sorted({name for each in [now, *past] for name in each.words})
     total = sum(each.count for each in past)
     before = np.array(
@@ -115,7 +177,12 @@ def _words(now: Sketch, past: Sequence[Sketch]) -> Drift:
     with np.errstate(invalid="ignore", divide="ignore"):
         expected, was = pooled * now.count, pooled * total
         parts = (here - expected) ** 2 / expected + (before - was) ** 2 / was
-    chance = float(chdtrc(max(int((pooled > 0).sum()) - 1, 1), float(np.nansum(parts))))
+
+    def chance() -> float:
+        from scipy.special import chdtrc  # type: ignore[import-untyped,unused-ignore]
+
+        return float(chdtrc(max(int((pooled > 0).sum()) - 1, 1), float(np.nansum(parts))))
+
     gone = tuple(
         name
         for at, name in enumerate(names)
