@@ -29,6 +29,7 @@ class Engine(Hasher):
     def __init__(self, checks: Sequence[Check], now: Now, lists: Mapping[str, Any] | None = None) -> None:
         super().__init__()
         self.checks, self.now, self.lists = checks, now, lists or {}  # the values that references allow, by their names
+        self._sql: dict[str, str] = {}
 
     def cells(self, table: Any, key: Check) -> Any:
         """The values of a key in the rows of an Arrow table, a column for each of its parts."""
@@ -61,6 +62,28 @@ class Engine(Hasher):
             at: np.flatnonzero(broken) for at, broken in enumerate(seen) if broken is not None and broken.any()
         }
 
+    def looked(self, table: Any, parts: Sequence[str], *, plain: bool) -> tuple[dict[int, Ints], list[Any]]:
+        """The same, and what some aggregates in SQL come to: by one statement, where nothing more is broken.
+
+        Their values come without Arrow, if they are `plain`: numbers, texts, days and moments without a zone.
+        """
+        seen = [self._seen(check, table) for check in self.checks]
+        found = {at: np.flatnonzero(broken) for at, broken in enumerate(seen) if broken is not None and broken.any()}
+        asked = [at for at, broken in enumerate(seen) if broken is None]
+        counts = [f"count(CASE WHEN NOT {self._rendered(self.checks[at])} THEN 1 END)" for at in asked]
+        if not counts and not parts:
+            return found, []
+        import duckdb
+
+        listed = ", ".join(f"{sql} AS {quoted(own(str(at)))}" for at, sql in enumerate([*counts, *parts]))
+        try:
+            sql = f"SELECT {listed} FROM {quoted(BATCH)}"
+            values = self.row(sql, table) if plain else [each[0].as_py() for each in self._fetch(sql, table).columns]
+        except duckdb.Error as error:
+            raise PlaceError(f"the checks cannot be judged together: {error}") from None
+        found |= self._judged(table, [at for at, count in zip(asked, values, strict=False) if count])
+        return found, values[len(counts) :]
+
     def _seen(self, check: Check, table: Any) -> Bools | None:
         """For each row whether it breaks a check, where that is told without the condition; else None."""
         if check.name not in self.lists:
@@ -86,7 +109,12 @@ class Engine(Hasher):
 
     def _rendered(self, check: Check) -> str:
         assert check.node is not None  # noqa: S101 - only checks with a condition come here
-        return self._renderer.render(check.node)
+        sql = self._sql.get(check.name)
+        if sql is None:
+            sql = self._renderer.render(check.node)
+            if check.name:
+                self._sql[check.name] = sql
+        return sql
 
     def _alone(self, table: Any, check: Check, condition: str) -> None:
         import duckdb

@@ -14,12 +14,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nomotheta.charter import Check, Compiled
-from nomotheta.conditions import Aggregate, Node, own, quoted
+from nomotheta.conditions import Aggregate, Node
 from nomotheta.conditions.kind import BOOLEAN, INTEGER, REAL
 from nomotheta.errors import PlaceError
 from nomotheta.frozen import frozen
 from nomotheta.keys import Ints
-from nomotheta.keys.hashing import BATCH
 from nomotheta.kinds.show import show
 from nomotheta.load.engine import Engine
 from nomotheta.place.render import Now, Renderer
@@ -29,6 +28,7 @@ from nomotheta.rules.question import SAMPLES
 from nomotheta.rules.scan import aggregates
 from nomotheta.rules.sketch import Gathered
 
+_PLAIN = {"integer", "decimal", "text", "date", "timestamp", "boolean"}
 _COMBINED = {"count", "sum", "avg", "min", "max"}  # what can be put together from the parts of several blocks
 
 
@@ -60,6 +60,8 @@ class Flight:
         self._counts = [_Count() for _ in self.rows]
         self._parts = [part for check in self.wholes for part in _parts_of(check)]
         self._totals: list[Any] = [None] * len(self._parts)
+        self._plain = {node.kind.name for node in self._parts} <= _PLAIN
+        self._sums = [_sql(Renderer(now), node) for node in self._parts]
         self._all, self.failed = 0, False
         probes, self._where, self._excused = list(self.rows), dict[int, int](), dict[int, int]()
         for at, check in enumerate(self.rows):
@@ -81,24 +83,14 @@ class Flight:
         if self.failed:
             return None
         try:
-            return Seen(self._engine.broken(table), self._worked_out(table))
+            return Seen(*self._engine.looked(table, self._sums, plain=self._plain))
         except PlaceError:  # one cannot be judged here: the place says which
             self.failed = True
             return None
 
     def _worked_out(self, table: Any) -> Sequence[Any]:
         """The parts of the wholes, of some rows."""
-        if not self._parts:
-            return ()
-        renderer = Renderer(self.now)
-        listed = ", ".join(f"{_sql(renderer, node)} AS {quoted(own(str(at)))}" for at, node in enumerate(self._parts))
-        import duckdb
-
-        try:
-            found = self._engine.fetch(f"SELECT {listed} FROM {quoted(BATCH)}", **{BATCH: table})
-        except duckdb.Error as error:
-            raise PlaceError(str(error)) from None
-        return [column[0].as_py() for column in found.columns]
+        return Engine([], self.now).looked(table, self._sums, plain=self._plain)[1] if self._sums else ()
 
     def take(self, table: Any, seen: Seen | None, gone: NDArray[np.bool_], places: Any) -> None:
         """Count a block: its good rows, what was seen of them, which stay out all the same, and where they were."""

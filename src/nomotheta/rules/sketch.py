@@ -47,7 +47,7 @@ class Sketch:
         return np.interp(edges, *_steps(np.asarray(self.edges)), left=0.0, right=1.0)
 
 
-_MOST = 1 << 20  # numbers that are gathered: of more, every second, fourth or eighth
+_MOST = 1 << 20  # numbers that are gathered: of more, about a half, a quarter or an eighth
 _WORDS = 20_000  # different words that are counted
 
 
@@ -55,7 +55,8 @@ class Gathered:
     """A column's values as they come in, block by block, until there is a sketch of them."""
 
     def __init__(self, kind: Kind) -> None:
-        self._kind, self._count, self._step = kind, 0, 1
+        self._kind, self._count, self._share = kind, 0, 1.0
+        self._chance = np.random.default_rng(0)  # the same for the same rows
         self._numbers: list[Floats] = []
         self._kept = 0
         self._words: Counter[str] = Counter()
@@ -63,18 +64,21 @@ class Gathered:
     def take(self, column: Any) -> None:
         """Take in some more values, an Arrow array of the kind."""
         values = column.drop_null()
-        first = -self._count % self._step
         self._count += len(values)
         if self._kind.name in _COUNTED:
             texts = values.cast("string") if self._kind.name == "text" else values
             for each in texts.value_counts().to_pylist() if len(self._words) <= _WORDS else ():
                 self._words[str(each["values"])] += each["counts"]
             return
-        self._numbers.append(_floats(values)[first :: self._step])
+        self._numbers.append(self._some(_floats(values), self._share))
         self._kept += len(self._numbers[-1])
         while self._kept > _MOST:
-            whole = np.concatenate(self._numbers)[::2]
-            self._numbers, self._kept, self._step = [whole], len(whole), self._step * 2
+            whole = self._some(np.concatenate(self._numbers), 0.5)
+            self._numbers, self._kept, self._share = [whole], len(whole), self._share / 2
+
+    def _some(self, values: Floats, share: float) -> Floats:
+        """About such a share of values, by chance: every second one could be always the same one."""
+        return values if share == 1 else values[self._chance.random(len(values)) < share]
 
     def sketch(self) -> Sketch | None:
         """What is kept of them; None where there are more different words than are counted."""
