@@ -8,8 +8,9 @@ from __future__ import annotations
 import datetime
 import os
 import random
+import re
 from collections import Counter, defaultdict
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
 from typing import Any
@@ -29,6 +30,17 @@ SIGNS: dict[str, Callable[[Any, Any], bool]] = {
 }  # fmt: skip
 NUMBERS, TEXTS = ("n", "m", "f", "g"), ("t", "u")
 PORTS = ("t", "n", "d", "b")
+PATTERNS = [
+    "[a-zA-Z]+",
+    "[a-z]{1,2}",
+    "..?",
+    "a.*|b|Z",
+    "[0-9]{1,2}|[ab ]+",
+    ".*",
+    "[^a]*",
+    "(a|A)[bB%_]?b?",
+    "[a-zA-Z0-9éÉ日本 %_]*",
+]
 
 
 @dataclass(frozen=True)
@@ -187,6 +199,33 @@ class Rules:
         excuse = f"[[excused]]\nrule = \"{rule.name}\"\nwhere = '''{but.sql}'''\nreason = \"known\"\nby = \"Alda\"\nuntil = 2099-01-01\n"
         return Rule(rule.text + excuse, rule.breaks, rule.name, rule.fails, rule.allowed)
 
+    def column(self, name: str) -> Rule:
+        """A check of a column; its text goes below the column."""
+        fails = self.chance.choice(["fail", "warn"])
+        pattern, most = self.chance.choice(PATTERNS), self.chance.randrange(1, 4)
+        words = self.chance.sample(["a", "ab", "Z", "", "10", "9", " a", "é", "b", "A", "aB", "z", "a "], 6)
+        listed = ", ".join(f'"{word}"' for word in words)
+        forms: list[tuple[str, str, Callable[[str], bool]]] = [
+            ('blank = { value = "never"', "is never blank", lambda value: bool(value.strip())),
+            (f"pattern = {{ value = '{pattern}'", f"matches {pattern}", lambda value: bool(re.fullmatch(pattern, value))),
+            (f"among = {{ values = [{listed}]", f"is one of {', '.join(words)}", lambda value: value in words),
+            (f"length = {{ values = [0, {most}]", f"has 0 to {most} characters", lambda value: len(value) <= most),
+        ]  # fmt: skip
+        text, told, met = self.chance.choice(forms)
+
+        def breaks(some: Sequence[Row]) -> tuple[int, int]:
+            return sum(not met(row[name]) if row[name] is not None else "blank" in told for row in some), len(some)
+
+        return Rule(f'{text}, otherwise = "{fails}" }}', breaks, f"{name} {told}", fails)
+
+    def columns(self) -> dict[str, list[Rule]]:
+        """Checks of the columns of texts, each of a sort once."""
+        found = {}
+        for name in TEXTS:
+            made = {rule.text.split(" ", 1)[0]: rule for rule in (self.column(name) for _ in range(4))}
+            found[name] = list(made.values())
+        return found
+
     def some(self, count: int, other: Sequence[Row]) -> list[Rule]:
         """Rules of every form, each said once."""
         makers = [self.each, self.whole, self.whole, self.gaps, self.key, self.excused,
@@ -210,13 +249,14 @@ def grouped(some: Sequence[Row], names: Sequence[str]) -> list[list[Row]]:
     return list(found.values())
 
 
-def charter(table: str, rules: Sequence[Rule] = ()) -> str:
+def charter(table: str, rules: Sequence[Rule] = (), columns: Mapping[str, Sequence[Rule]] | None = None) -> str:
     lines = [
         f'table = "{table}"', "[delivery]", f'files = "inbox/{table}-{{day}}.csv"',
         'layout = { timestamp_forms = ["%Y-%m-%d %H:%M:%S.%f"] }', "[load]", 'after_fail = "keep"', 'empty = "accept"',
     ]  # fmt: skip
     for name, kind in KINDS.items():
-        lines += [f"[columns.{name}]", f'kind = "{kind}"']
+        checks = (columns or {}).get(name, ())
+        lines += [f"[columns.{name}]", f'kind = "{kind}"', *(check.text for check in checks)]
     return "\n".join([*lines, '[columns.load_no]\nfrom = "@load.no"', *(rule.text for rule in rules)]) + "\n"
 
 
@@ -228,9 +268,10 @@ def written(some: Sequence[Row]) -> str:
 def test_random_rules_come_to_what_plain_python_says(there: Space, seed: int) -> None:  # noqa: F811
     chance = random.Random(seed)
     mine, other = rows(chance, chance.choice([60, 60, 0, 1, 300] if seed else [60])), rows(chance, 30)
-    rules = Rules(chance).some(40, other)
+    maker = Rules(chance)
+    rules, columns = maker.some(40, other), maker.columns()
     there.charter(charter("u"), "u")
-    there.charter(charter("t", rules), "t")
+    there.charter(charter("t", rules, columns), "t")
     there.write(f"inbox/u-{DAY}.csv", written(other))
     there.write(f"inbox/t-{DAY}.csv", written(mine))
     there.load(table="u")
@@ -241,7 +282,7 @@ def test_random_rules_come_to_what_plain_python_says(there: Space, seed: int) ->
     assert load["state"] == "loaded", [each for each in load["findings"] if each["verdict"] == "error"]
     for findings in (load["findings"], judged["findings"]):
         found = {each["rule"]: each for each in findings}
-        for rule in rules:
+        for rule in [*rules, *columns["t"], *columns["u"]]:
             breaks, of = rule.breaks(mine)
             finding = found[rule.name]
             assert finding["breaks"] == breaks, (seed, rule.text, finding)

@@ -9,7 +9,16 @@ from nomotheta.conditions.functions import EXACT, PARAMETERS, UNITS
 from nomotheta.conditions.kind import NAMES as KIND_NAMES
 from nomotheta.conditions.kind import Kind, decimal, parse_kind
 from nomotheta.conditions.own import own, own_names, quoted
-from nomotheta.conditions.pattern import Part, PatternError, fixed_runs, in_any_case, parse_pattern, render_pattern
+from nomotheta.conditions.pattern import (
+    Part,
+    PatternError,
+    fixed_runs,
+    in_any_case,
+    parse_pattern,
+    render_pattern,
+    solid,
+    span,
+)
 from nomotheta.conditions.promote import common_kind
 from nomotheta.conditions.sense import always_the_same
 from nomotheta.conditions.tree import Aggregate, ConditionError, Node
@@ -38,4 +47,6 @@ __all__ = [
     "parse_pattern",
     "quoted",
     "render_pattern",
+    "solid",
+    "span",
 ]

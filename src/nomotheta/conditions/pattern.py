@@ -283,6 +283,32 @@ def fixed_runs(part: Part) -> list[tuple[str, int]] | None:
     return found if len(found) <= _RUNS and sum(count for _, count in found) >= _LONG else None
 
 
+def span(part: Part) -> tuple[int, int | None]:
+    """The least and the greatest number of characters that a pattern matches; None where there is no greatest."""
+    inner = [span(each) for each in part.parts]
+    if part.sort == "set":
+        return 1, 1
+    if part.sort == "repeat":
+        (low, high), (least, most) = part.count, inner[0]
+        return low * least, None if high is None or most is None else high * most
+    lows, highs = [low for low, _ in inner], [high for _, high in inner if high is not None]
+    if part.sort == "either":
+        return min(lows), max(highs) if len(highs) == len(inner) else None
+    return sum(lows), sum(highs) if len(highs) == len(inner) else None
+
+
+def solid(part: Part) -> bool:
+    """Whether all that a pattern matches holds a printable ASCII character, so that it is never blank."""
+    if part.sort == "set":
+        return not part.negative and all(low > _SPACE and high < _DELETE for low, high in part.ranges)
+    if part.sort == "repeat":
+        return part.count[0] > 0 and solid(part.parts[0])
+    return all(map(solid, part.parts)) if part.sort == "either" else any(map(solid, part.parts))
+
+
+_SPACE, _DELETE = 0x20, 0x7F
+
+
 def _in_order(part: Part) -> Iterator[Part]:
     """The parts that follow each other."""
     if part.sort in {"sequence", "group"}:

@@ -8,6 +8,7 @@ from collections.abc import Callable, Mapping, Sequence
 from typing import TYPE_CHECKING
 
 from nomotheta.charter import Check, Compiled
+from nomotheta.conditions import own
 from nomotheta.events import told
 from nomotheta.place.base import Place
 from nomotheta.place.render import Now
@@ -15,6 +16,7 @@ from nomotheta.rules import scan
 from nomotheta.rules.excusing import excusing
 from nomotheta.rules.finding import Finding
 from nomotheta.rules.guaranteed import guaranteed, is_guaranteed
+from nomotheta.rules.implied import implied, want_nulls, without_nulls
 from nomotheta.rules.question import Keeper, Question, Scope, Surroundings
 from nomotheta.rules.shape import holds
 
@@ -142,9 +144,33 @@ def _judged(
     """Checks that one statement judges, by the place or by us."""
     if not some:
         return {}
+    if work is scan.scanned and not differs and not question.one_by_one and question.asked is question.place:
+        return _but_for_implied(question, some)
     with question.read_by_us() if differs else contextlib.nullcontext():
         judged = _together(question, [check for _, check in some], work)
     return {at: finding for (at, _), finding in zip(some, judged, strict=True)}
+
+
+def _but_for_implied(question: Question, some: Sequence[tuple[int, Check]]) -> dict[int, Finding]:
+    """Checks that the place judges by one statement, and by a second one those that others imply, should it matter."""
+    scope, later = question.scope_of(some[0][1]), implied(question, some)
+    want_nulls(question, some, later, scope)
+    first = [(at, check) for at, check in some if at not in later]
+    judged = _together(question, [check for _, check in first], scan.scanned)
+    found = {at: finding for (at, _), finding in zip(first, judged, strict=True)}
+    rest = []
+    for at, check in some:
+        if at in later:
+            by = found[later[at]]
+            if by.breaks == 0 and by.verdict == "pass" and without_nulls(question, check, scope):
+                sql = scan.statement(question, check, own("0"), scope)
+                found[at] = question.made(check, verdict="pass", breaks=0, rows=by.rows, sql=sql)
+            else:
+                rest.append((at, check))
+    if rest:
+        judged = _together(question, [check for _, check in rest], scan.scanned)
+        found |= {at: finding for (at, _), finding in zip(rest, judged, strict=True)}
+    return found
 
 
 def _together(question: Question, checks: Sequence[Check], work: Works) -> list[Finding]:
