@@ -135,6 +135,10 @@ def moved_problems(source: Read, own: Read | None, others: Sequence[Read]) -> It
     )
     if twice is not None:
         yield source.source.problem(path, f"{twice.charter.table} is moved into '{into.typed}', too", "keep one")
+    target = own.charter if own else typed_charter(source.charter)
+    if source.charter.delivery is None and target.load.how == "append" and not any(k.sets_aside for k in target.keys):
+        told = f"all rows of {source.charter.table} would be added again to '{into.typed}' each time some are new"
+        yield source.source.problem(path, told, 'write how = "overwrite", or add [[keys]]')
     if own is None:
         return
     if own.charter.delivery is not None:

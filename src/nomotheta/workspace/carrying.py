@@ -113,8 +113,8 @@ def carried_out(
     def judged(
         set_aside: Mapping[str, int], one_by_one: bool, beside: str, flown: Mapping[str, Flown]
     ) -> list[Finding]:  # fmt: skip
-        if attempt.compiled.charter.load.into is not None:
-            return []  # what was landed is judged where it is moved to
+        if attempt.compiled.charter.load.into is not None or (beside and attempt.compiled.landing is not None):
+            return []  # what was landed is judged where it is moved to, or when it is in the table
         if attempt.compiled.landing is not None:  # no row was set aside for a value, so that all is judged here
             return judge(
                 place, attempt.compiled, now, scope, scope, None, one_by_one=one_by_one, around=around

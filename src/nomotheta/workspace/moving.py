@@ -22,12 +22,16 @@ from nomotheta.load.landed import Taken, content_of, open_landed, take_out
 from nomotheta.load.order import Order
 from nomotheta.place.base import LoadedFile, Mark, Place
 from nomotheta.place.marks import files_known, outlived
+from nomotheta.rules.finding import worst
+from nomotheta.rules.judge import judge
 from nomotheta.rules.shape import check_spelled
+from nomotheta.workspace.around import Around
 from nomotheta.workspace.attempts import Attempt, entered, failed, rows_there, settle
 from nomotheta.workspace.carrying import order_of, tried
 from nomotheta.workspace.context import MEMORY, Context
 from nomotheta.workspace.deliveries import Delivered, changed_since, loaded_again
 from nomotheta.workspace.judging import keep_breaks
+from nomotheta.workspace.scopes import scope_of_loads
 
 _MOVED = "moved:"  # what the content of rows begins with that come from a landing table
 _LONGEST = 120  # letters of a content, in which loads are listed by their numbers
@@ -37,7 +41,8 @@ _LONGEST = 120  # letters of a content, in which loads are listed by their numbe
 class _Chosen:
     """Rows of a landing table that are to be moved: of which loads, and the condition that tells them; None for all.
 
-    `whole` is the content of a table that was landed by some other means. `replaced` are the loads whose rows go.
+    `whole` is the content of a table that was landed by some other means. `replaced` are the loads whose rows go. Where
+    nothing is to be moved, `there` are the loads that moved what is there, the newest of them `since`.
     """
 
     loads: tuple[int, ...] = ()
@@ -45,6 +50,7 @@ class _Chosen:
     whole: str = ""
     replaced: tuple[int, ...] = ()
     since: int | None = None
+    there: tuple[int, ...] = ()
     changed: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
 
@@ -113,9 +119,7 @@ def _moved(
         def ordered() -> Order | LoadResult:
             chosen = _chosen(context, attempt, place, again=again)
             if chosen.since is not None:
-                told = f"unchanged since load {chosen.since}; nothing to move"
-                rows = place.count(attempt.table)
-                return attempt.result("unchanged", "pass", load_no=chosen.since, message=told, table_rows=rows)
+                return _unchanged(context, attempt, place, chosen)
             where = _rendered(context, attempt, place, chosen)
             taken = take_out(place, compiled, where, folder / "landed.arrow")
             attempt.delivered = Delivered([taken.file], daily=True, replaced=chosen.replaced, notes=chosen.notes)
@@ -130,6 +134,17 @@ def _moved(
 
         result = tried(context, attempt, place, compiled, ordered, listener)
         return result if rejects else keep_breaks(context, place, compiled, result)
+
+
+def _unchanged(context: Context, attempt: Attempt, place: Place, chosen: _Chosen) -> LoadResult:
+    """The result where nothing is to be moved: the rows that were are judged as they are now."""
+    compiled, now = attempt.compiled, context.now(attempt.started, attempt.day, chosen.since)
+    scope = scope_of_loads(context.ledger, compiled, chosen.there)
+    findings = judge(place, compiled, now, scope, scope, around=Around(context, place))
+    rows, told = place.count(attempt.table), f"unchanged since load {chosen.since}; nothing to move"
+    return attempt.result(
+        "unchanged", worst(findings), load_no=chosen.since, message=told, findings=tuple(findings), table_rows=rows
+    )
 
 
 def _folder(context: Context) -> tempfile.TemporaryDirectory[str]:
@@ -250,7 +265,7 @@ def _chosen(context: Context, attempt: Attempt, place: Place, *, again: bool) ->
         left = [LeftOut(landing, since, landing)]
         changed = () if how == "append" else changed_since(context, place, compiled, left)
         if not changed:
-            return _Chosen(since=since)
+            return _Chosen(since=since, there=tuple(sorted(set(moved.values()))))
     notes = (loaded_again(changed),) if changed else ()
     if how == "append" and stale:
         if compiled.charter.load.same_day != "replace":
@@ -285,7 +300,7 @@ def _landed_elsewhere(
         since = last[-1].load_no
         left = [LeftOut(_landing(compiled), since, _landing(compiled))]
         changed = () if compiled.charter.load.how == "append" else changed_since(context, place, compiled, left)
-        return (
-            _Chosen(whole=whole, changed=changed, notes=(loaded_again(changed),)) if changed else _Chosen(since=since)
-        )
+        if not changed:
+            return _Chosen(since=since, there=(since,))
+        return _Chosen(whole=whole, changed=changed, notes=(loaded_again(changed),))
     return _Chosen(whole=whole)
