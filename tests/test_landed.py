@@ -186,7 +186,7 @@ WRONG = [
     ('into = { typed = "landed" }\n', "", "a table cannot be moved into itself"),
     ('into = { typed = "t", how = "merge" }\n', "", "'ticket_no'"),
     ('into = { typed = "t" }\n', "[delivery]", "all rows of landed would be added again to 't' each time some are new"),
-    ('into = { typed = "t" }\n', 'from = "@load.no"', "which rows a load has landed cannot be told in this table"),
+    ('into = { typed = "t" }\n', 'from = "@load.no"', "the rows of one load cannot be told apart in this table"),
 ]  # fmt: skip
 
 

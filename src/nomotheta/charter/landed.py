@@ -66,7 +66,7 @@ def landed_problems(read: Read, layout: Layout) -> Iterator[Problem]:
     if load.into.typed == charter.table:
         yield read.source.problem(("load", "into"), "a table cannot be moved into itself", "name another table")
     if charter.delivery is not None and not charter.load_column() and (load.how != "overwrite" or load.slice):
-        told = "which rows a load has landed cannot be told in this table"
+        told = "the rows of one load cannot be told apart in this table, so they cannot be moved on"
         yield read.source.problem(("load", "into"), told, 'add a column with from = "@load.no"')
 
 

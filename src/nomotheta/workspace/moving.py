@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import datetime
+import shutil
 import tempfile
+import time
 from collections.abc import Sequence
 from contextlib import ExitStack
 from dataclasses import replace
@@ -34,6 +36,7 @@ from nomotheta.workspace.judging import keep_breaks
 from nomotheta.workspace.scopes import scope_of_loads
 
 _MOVED = "moved:"  # what the content of rows begins with that come from a landing table
+_A_DAY = 86_400  # seconds
 _LONGEST = 120  # letters of a content, in which loads are listed by their numbers
 
 
@@ -150,6 +153,9 @@ def _unchanged(context: Context, attempt: Attempt, place: Place, chosen: _Chosen
 def _folder(context: Context) -> tempfile.TemporaryDirectory[str]:
     memory = context.root / MEMORY
     memory.mkdir(exist_ok=True)
+    for left in memory.glob("moving-*"):  # of a process that was killed
+        if time.time() - left.stat().st_mtime > _A_DAY:
+            shutil.rmtree(left, ignore_errors=True)
     return tempfile.TemporaryDirectory(prefix="moving-", dir=memory)
 
 
