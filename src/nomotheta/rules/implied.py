@@ -5,6 +5,7 @@ They are left out of the scan, and judged by themselves only where the others ar
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Mapping, Sequence
 
 from nomotheta.charter import Check
@@ -61,9 +62,13 @@ def _implies(question: Question, strong: Check, check: Check) -> bool:
 
 
 def without_nulls(question: Question, check: Check, scope: Scope) -> bool:
-    """Whether the column of a check of blanks holds no null; that of any other is not asked."""
+    """Whether it is known that the column of a check of blanks holds no null; that of any other is not asked."""
+    if check.sort != "blank":
+        return True
     name = check.columns[0]
-    return check.sort != "blank" or not question.is_so(scope, f"nulls in {name}", f"{quoted(name)} IS NULL")
+    with contextlib.suppress(Exception):  # then the check is judged by itself
+        return not question.is_so(scope, f"nulls in {name}", f"{quoted(name)} IS NULL")
+    return False
 
 
 def want_nulls(question: Question, some: Sequence[tuple[int, Check]], later: Mapping[int, int], scope: Scope) -> None:
