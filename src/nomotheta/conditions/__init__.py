@@ -12,6 +12,7 @@ from nomotheta.conditions.own import own, own_names, quoted
 from nomotheta.conditions.pattern import (
     Part,
     PatternError,
+    as_glob,
     fixed_runs,
     in_any_case,
     parse_pattern,
@@ -35,6 +36,7 @@ __all__ = [
     "Part",
     "PatternError",
     "always_the_same",
+    "as_glob",
     "build",
     "check",
     "common_kind",

@@ -17,6 +17,7 @@ _CONTROLS = {"t": 9, "n": 10, "r": 13, "f": 12, "v": 11}
 _ESCAPABLE = frozenset(".*+?()[]{}|^$\\/-\"'#&~ @%:,;<>=!_`")
 _MOST_STATES, _DEEPEST, _MOST_COUNT = 1000, 20, 255
 _QUANTIFIER = {"*": (0, None), "+": (1, None), "?": (0, 1)}
+_FEW = 4  # characters
 _ASCII, _RUNS, _LONG = 127, 4, 6  # the greatest code, sets of a pattern, and characters that it matches in all
 _LAST = {"re2": "$", "python": r"\Z", "postgresql": "$", "pcre": r"\z"}
 
@@ -281,6 +282,21 @@ def fixed_runs(part: Part) -> list[tuple[str, int]] | None:
         else:
             found.append((letters, low))
     return found if len(found) <= _RUNS and sum(count for _, count in found) >= _LONG else None
+
+
+def as_glob(part: Part) -> str | None:
+    """A pattern of a few ASCII letters and digits as that of a shell, which has no repeats; None for any other."""
+    found = ""
+    for each in _in_order(part):
+        inner, (low, high) = (each.parts[0], each.count) if each.sort == "repeat" else (each, (1, 1))
+        plain = inner.sort == "set" and not inner.negative and low == high
+        if not plain or any(not f"{chr(least)}{chr(most)}".isalnum() or most > _ASCII for least, most in inner.ranges):
+            return None
+        if any(chr(least).isdigit() != chr(most).isdigit() or chr(least).isupper() != chr(most).isupper()
+               for least, most in inner.ranges):  # fmt: skip
+            return None
+        found += f"[{''.join(f'{chr(least)}-{chr(most)}' for least, most in inner.ranges)}]" * low
+    return found if 0 < found.count("[") <= _FEW else None
 
 
 def span(part: Part) -> tuple[int, int | None]:

@@ -13,7 +13,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, ClassVar
 
-from nomotheta.conditions import Kind, Node, quoted, render_pattern
+from nomotheta.conditions import Kind, Node, as_glob, quoted, render_pattern
 from nomotheta.conditions.build import constant
 from nomotheta.frozen import frozen
 
@@ -182,6 +182,9 @@ class Renderer:
     def match(self, node: Node) -> str:
         """A regular expression."""
         part, full = node.value
+        glob = as_glob(part) if full else None
+        if glob is not None:  # of a column that repeats a few texts, each is looked at once; patterns see every row
+            return f"({self.render(node.args[0])} GLOB {text_literal(glob)})"
         pattern = text_literal(render_pattern(part, "re2", full=False))
         return f"regexp_{'full_match' if full else 'matches'}({self.render(node.args[0])}, {pattern})"
 
