@@ -142,6 +142,12 @@ def test_rows_are_moved_once_and_follow_what_was_landed(landing: Space) -> None:
     with duckdb.connect(str(landing.root / "warehouse.duckdb")) as other:
         other.execute("update tickets set fare = -1")  # what was moved is judged as it is now
     assert landing.run("load", "tickets", "--day", DAY, "--json").json["loads"][0]["verdict"] == "fail"
+    with duckdb.connect(str(landing.root / "warehouse.duckdb")) as other:
+        other.execute("insert into tickets select * from tickets")
+    (changed,) = landing.run("load", "tickets", "--day", DAY, "--json").json["loads"]
+    assert changed["message"] == "1 row came with load 2, and 2 are in the table now"
+    with duckdb.connect(str(landing.root / "warehouse.duckdb")) as other:
+        other.execute("delete from tickets where rowid > 0")
 
     landing.tickets(HEAD + "T001;1,60;01.06.2026;\nT002;1,00;01.06.2026;\n")
     landed, moved = both(landing)

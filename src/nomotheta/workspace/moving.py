@@ -33,7 +33,7 @@ from nomotheta.workspace.carrying import order_of, tried
 from nomotheta.workspace.context import MEMORY, Context
 from nomotheta.workspace.deliveries import Delivered, changed_since, loaded_again
 from nomotheta.workspace.judging import keep_breaks
-from nomotheta.workspace.scopes import scope_of_loads
+from nomotheta.workspace.scopes import family, scope_of_loads
 
 _MOVED = "moved:"  # what the content of rows begins with that come from a landing table
 _A_DAY = 86_400  # seconds
@@ -145,8 +145,18 @@ def _unchanged(context: Context, attempt: Attempt, place: Place, chosen: _Chosen
     scope = scope_of_loads(context.ledger, compiled, chosen.there)
     findings = judge(place, compiled, now, scope, scope, around=Around(context, place))
     rows, told = place.count(attempt.table), f"unchanged since load {chosen.since}; nothing to move"
+    verdict = worst(findings)
+    if scope.label != "table" and compiled.charter.load.how != "merge":
+        own = {number for load_no in chosen.there for number in family(context.ledger, load_no)}
+        moved = sum(mark.rows for mark in place.marks(attempt.table) if mark.load_no in own)
+        there = place.count(attempt.table, place.render(scope.where, now) if scope.where else None)
+        if there != moved:  # somebody has taken some out since, or added some
+            verdict, told = (
+                "fail",
+                f"{counted(moved, 'row')} came with {scope.label}, and {there:,} are in the table now",
+            )
     return attempt.result(
-        "unchanged", worst(findings), load_no=chosen.since, message=told, findings=tuple(findings), table_rows=rows
+        "unchanged", verdict, load_no=chosen.since, message=told, findings=tuple(findings), table_rows=rows
     )
 
 
