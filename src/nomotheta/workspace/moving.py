@@ -24,7 +24,7 @@ from nomotheta.load.landed import Taken, content_of, open_landed, take_out
 from nomotheta.load.order import Order
 from nomotheta.place.base import LoadedFile, Mark, Place
 from nomotheta.place.marks import files_known, outlived
-from nomotheta.rules.finding import worst
+from nomotheta.rules.finding import gravest, worst
 from nomotheta.rules.judge import judge
 from nomotheta.rules.shape import check_spelled
 from nomotheta.workspace.around import Around
@@ -151,10 +151,8 @@ def _unchanged(context: Context, attempt: Attempt, place: Place, chosen: _Chosen
         moved = sum(mark.rows for mark in place.marks(attempt.table) if mark.load_no in own)
         there = place.count(attempt.table, place.render(scope.where, now) if scope.where else None)
         if there != moved:  # somebody has taken some out since, or added some
-            verdict, told = (
-                "fail",
-                f"{counted(moved, 'row')} came with {scope.label}, and {there:,} are in the table now",
-            )
+            verdict = gravest([verdict, "fail"])
+            told = f"{counted(moved, 'row')} came with {scope.label}, and {there:,} are in the table now"
     return attempt.result(
         "unchanged", verdict, load_no=chosen.since, message=told, findings=tuple(findings), table_rows=rows
     )
