@@ -1,0 +1,113 @@
+"""Texts that a database reads as values by itself: just those that the program's own readers make of them."""
+
+from __future__ import annotations
+
+import random
+from typing import Any
+
+import pyarrow as pa
+import pytest
+
+from nomotheta.conditions import Kind
+from nomotheta.kinds.landed import landed_cells
+from nomotheta.kinds.read import read_column
+from nomotheta.kinds.written import written
+from nomotheta.layout import CANONICAL, UNTYPED, Layout
+from nomotheta.place.base import Place
+from nomotheta.place.render import NOWHERE
+from nomotheta.rules.anew import as_kind
+from test_places import fill, place, running, sort  # noqa: F401
+
+KINDS = [
+    Kind("text"), Kind("integer"), Kind("decimal", 6, 2), Kind("decimal", 38, 10), Kind("decimal", 5, 0), Kind("real"),
+    Kind("boolean"), Kind("uuid"), Kind("date"), Kind("time"), Kind("timestamp"), Kind("timestamptz"),
+]  # fmt: skip
+DAYS = [["%Y-%m-%d"], ["%d.%m.%Y", "%m/%d/%Y"], ["%-d.%-m.%y"], ["%Y%m%d", "%d%m%Y"], ["%d-%m-%y"]]
+CLOCKS = [["%H:%M:%S", "%H:%M"], ["%H%M"], ["%-H:%M:%S.%f", "%-H:%M"], ["%H.%M.%S"]]
+NUMBERS = ["0", "-0", "+1", "007", "1.5", "1,5", ".5", ",5", "5.", "1.234", "01.234", "01,234", "0'123", "1,2345", "1.234.5", "1,234.50", "1.234,50", "1'234", "12 345",
+           "99999999999999999999", "9223372036854775807", "9223372036854775808", "-9223372036854775808", "1e3", "1E-9",
+           "1e400", "1e-400", "0x1A", "--1", "1.000", "9999.99", "9999.990", "9999.999", "0000012345.6700", "1.10",
+           "1234567890.12345678901234567890", "1" * 40, "0." + "1" * 40, "1_000", "٣", "NaN", "inf"]  # fmt: skip
+WORDS = ["", " ", "n/a", " n/a ", "-", "x", "T001", "yes", "no", "true", "TRUE", "t", "f", "1", "é", "E\u0301", "😀", "ß",
+         "a\nb", "\x1c1", "1\x1f", "\u00a01\u2003", "'", '"', "\\", "%", "1\n", "\n1", "null", "NULL", "  T002  "]  # fmt: skip
+MOMENTS = ["29.02.2023", "29.02.2024", "29.02.1900", "29.02.2000", "0000-01-01", "0001-01-01", "9999-12-31", "2026-02-30",
+           "2026-06-31", "2026-12-31", "31.12.2026", "12/31/2026", "31/12/2026", "1.6.26", "01.06.26", "1.13.26", "29.2.00",
+           "29.2.27", "20260601", "01062026", "24:00", "23:59:59", "23:60:00", "7:05", "07:05", "0705", "2460", "7:05:01.5",
+           "2026-06-01 10:00:00", "2026-06-01T10:00:00", "2026-06-01 10:00:00.123456789", "2026-06-01 10:00:00.123456000",
+           "2026-06-01 10:00:00.1", "2026-06-01 10:00:00Z", "2026-06-01 10:00:00 +02:00", "2026-06-01 24:00:00",
+           "2026-06-01 10:00", "0001-01-01 00:00:00+15:00", "2026-6-1", "2026-06-1", "a2026-06-01", "01-01-69", "01-01-70",
+           "29-02-00", "2026-06-01 10:00:00.", "10:00:00.1234567"]  # fmt: skip
+UUIDS = ["0e37df36-f698-11e6-8dd4-cb9ced3df976", "0E37DF36-F698-11E6-8DD4-CB9CED3DF976", "0e37df36f69811e68dd4cb9ced3df976",
+         "{0e37df36-f698-11e6-8dd4-cb9ced3df976}", "0e37df36-f698-11e6-8dd4-cb9ced3df97g"]  # fmt: skip
+ROUNDS = 12
+
+
+def layouts(chance: random.Random) -> Layout:
+    if chance.random() < 0.15:
+        return chance.choice([CANONICAL, UNTYPED, Layout()])
+    point = chance.choice(".,")
+    days, clocks = chance.choice(DAYS), chance.choice(CLOCKS)
+    return Layout(
+        trim=chance.random() < 0.5, null_words=chance.choice([[""], [], ["", "n/a"], ["-", "0"], ["n/a", "1.6.26"]]),
+        decimal_sign=point, thousands_sign=chance.choice(["", "", {".": ",", ",": "."}[point], "'", " ", "_"]),
+        date_forms=days, time_forms=clocks, timestamp_forms=[f"{day} {clock}" for day in days for clock in clocks[:1]],
+        two_digit_years_from=chance.choice([None, 1950, 1970, 2000]), midnight_24=chance.random() < 0.1,
+        true_words=chance.choice([["true"], ["yes", "1"]]), false_words=chance.choice([["false"], ["no", "0", "f"]]),
+    )  # fmt: skip
+
+
+def texts_of(chance: random.Random) -> list[str | None]:
+    """What may stand in a column: each sort of text, some of them with a letter changed."""
+    found: list[str | None] = [None, *NUMBERS, *WORDS, *MOMENTS, *UUIDS, *(f"29.02.{at:02}00" for at in range(100))]
+    for _ in range(400):  # days that some calendar has, or none
+        day, month = (
+            chance.choice([0, 1, 9, 10, 19, 20, 28, 29, 29, 29, 30, 31, 32]),
+            chance.choice([*range(14), 2, 2, 2]),
+        )
+        year = chance.choice([chance.randrange(10000), 100 * chance.randrange(100)])
+        found.append(chance.choice([f"{day:02}.{month:02}.{year:04}", f"{day}.{month}.{year % 100:02}",
+                                    f"{year:04}-{month:02}-{day:02}", f"{year:04}{month:02}{day:02}"]))  # fmt: skip
+    for text in (*NUMBERS, *MOMENTS, *MOMENTS, *UUIDS):
+        at = chance.randrange(len(text))
+        found.append(text[:at] + chance.choice("0123456789.,-+ :eE'") + text[at + chance.randrange(2) :])
+        found.append(chance.choice([" ", "\u2003", "\t"]) * chance.randrange(2) + text + " " * chance.randrange(2))
+    return found
+
+
+@pytest.mark.parametrize("seed", range(3))
+def test_a_database_reads_texts_as_the_program_does_or_says_that_it_does_not(place: Place, seed: int) -> None:  # noqa: F811
+    if not place.native:
+        pytest.skip("it judges nothing by itself")
+    chance = random.Random(seed)
+    texts = texts_of(chance)
+    fill(place, f"cells{seed}", {"n": Kind("integer"), "t": Kind("text")}, [list(range(len(texts))), texts])
+    read = 0
+    for _ in range(ROUNDS):
+        layout = layouts(chance)
+        for kind in KINDS:
+            read += check_alike(place, f"cells{seed}", texts, kind, layout)
+
+    assert read > len(texts) * len(KINDS) * ROUNDS / 2
+
+
+def check_alike(place: Place, table: str, texts: list[str | None], kind: Kind, layout: Layout) -> int:  # noqa: F811
+    """Hold a database's reading of a column against ours; how many of its texts it could read."""
+    found = written("t", kind, layout)
+    if found is None:
+        return 0
+    parts = {"v": found.value, "e": found.empty, "t": found.trimmed, "k": found.known}
+    listed = ", ".join(f"{place.render(node, NOWHERE)} AS {name}" for name, node in parts.items() if node is not None)
+    answer: Any = place.fetch(f"SELECT {listed} {place.rowset(table)} ORDER BY n")
+    columns = {name: answer.column(name) for name in answer.column_names}
+    values = as_kind(pa.concat_arrays(columns["v"].chunks), kind).to_pylist()
+
+    cells = landed_cells(pa.array(texts, pa.string()), kind, layout)
+    typed = read_column(cells.texts, kind, layout).values.to_pylist()
+    known = columns["k"].to_pylist() if found.known is not None else [True] * len(texts)
+    trimmed = columns["t"].to_pylist() if found.trimmed is not None else [False] * len(texts)
+    ours = [cells.texts.is_null().to_pylist(), typed, cells.trimmed.to_pylist()]
+    for at, text in enumerate(texts):
+        if known[at]:
+            theirs = [bool(columns["e"][at].as_py()), values[at], bool(trimmed[at])]
+            assert theirs == [each[at] for each in ours], (text, kind, layout)
+    return sum(map(bool, known))
