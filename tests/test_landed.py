@@ -131,6 +131,103 @@ def test_a_landed_table_is_judged_by_its_values_wherever_it_is(there: Space, dat
     assert there.judge("tickets")["verdict"] == "pass"
 
 
+CHECKED = """table = "landed"
+stored = "text"
+[delivery]
+files = "inbox/tickets-{day}.csv"
+layout = "office"
+[load]
+after_fail = "keep"
+[columns.ticket_no]
+kind = "text(4)"
+from = "Ticket"
+blank = { at_most = "9%" }
+pattern = "T[0-9]{3}"
+case = "upper"
+[columns.fare]
+kind = "decimal(6,2)"
+between = [0, 100]
+distinct = { at_least = 3 }
+[columns.sold_on]
+kind = "date"
+blank = "never"
+[columns.sold_at]
+kind = "timestamptz"
+null_words = ["", "-"]
+[columns.load_no]
+from = "@load.no"
+[[keys]]
+columns = ["ticket_no"]
+otherwise = "fail"
+[[keys]]
+columns = ["fare", "sold_on"]
+nulls = "not distinct"
+otherwise = "warn"
+[[references]]
+columns = ["ticket_no"]
+listed_in = "landed(ticket_no)"
+[[rules]]
+name = "cheap in June"
+each = "fare < 50 or extract(month from sold_at) = 6"
+where = "upper(ticket_no) <> 'T00É' and sold_on between date '2026-06-01' and date '2026-06-02'"
+[[rules]]
+name = "a sum"
+whole = "sum(fare) > 100 and count(distinct sold_on) >= 3"
+[[rules]]
+name = "each day"
+whole = "count(*) > 2 and max(fare) < 9000"
+by = ["sold_on"]
+[[excused]]
+rule = "fare is between 0 and 100"
+where = "ticket_no = 'T001'"
+reason = "known"
+by = "a clerk"
+until = 2099-01-01
+"""
+
+
+@pytest.mark.parametrize("trim", [True, False])
+@pytest.mark.parametrize("seed", range(2))
+def test_the_place_judges_texts_by_itself_as_the_engine_does(
+    there: Space, database: Database, seed: int, trim: bool, monkeypatch: pytest.MonkeyPatch  # noqa: F811
+) -> None:  # fmt: skip
+    chance = random.Random(seed)
+    lines = [";".join(chance.choice(cells) for cells in (["T0055", *CELLS[0]], *CELLS[1:])) for _ in range(80)]
+    there.tickets(HEAD + "\n".join(lines) + "\n")
+    ours(there, trim=trim)
+    settings = (there.root / "nomotheta.toml").read_text()
+    there.write("nomotheta.toml", settings.replace("Europe/Berlin", "UTC"))
+    there.charter(CHECKED, "landed")
+    assert there.load(table="landed")["state"] == "loaded"
+
+    def found() -> list[dict[str, Any]]:
+        return there.run("judge", "landed", "--json").json["tables"][0]["findings"]
+
+    in_place = found()
+    monkeypatch.setattr("nomotheta.rules.anew.written_of", lambda *_: None)
+    streamed = found()
+
+    told = ("rule", "verdict", "breaks", "rows", "excused", "message")
+    assert [[each[name] for name in told] for each in in_place] == [[each[name] for name in told] for each in streamed]
+    assert sum(each["breaks"] or 0 for each in in_place) > 50
+    if database.url.startswith(("duckdb:", "postgresql:", "mariadb:")):  # but for letters that they know otherwise
+        by_engine = {each["rule"] for each in in_place if each["embedded"]}
+        assert by_engine <= {"cheap in June", "ticket_no is in upper case"}
+    assert all(each["embedded"] for each in streamed)
+
+
+def test_a_text_that_is_too_long_for_its_kind_is_found_whoever_reads_it(
+    there: Space, database: Database, monkeypatch: pytest.MonkeyPatch  # noqa: F811
+) -> None:  # fmt: skip
+    ours(there)
+    there.charter(CHECKED.replace('"text(4)"', '"text(3)"').split("[[keys]]")[0], "landed")
+    there.tickets(HEAD + "T001;1,50;01.06.2026;\n T02 ;1,50;01.06.2026;\n")
+    there.load(table="landed")
+    for _ in range(2):
+        assert there.judge("landed")["ticket_no has at most 3 characters"]["breaks"] == 1
+        monkeypatch.setattr("nomotheta.rules.anew.written_of", lambda *_: None)
+
+
 def test_rows_are_moved_once_and_follow_what_was_landed(landing: Space) -> None:
     landing.tickets(HEAD + "T001;1,50;01.06.2026;\n")
     both(landing)

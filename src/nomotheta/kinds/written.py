@@ -30,7 +30,7 @@ _LEAP = "([0-9]{2}(0[48]|[2468][048]|[13579][26])|(0[48]|[2468][048]|[13579][26]
 _YEAR = "([0-9]{3}[1-9]|[0-9]{2}[1-9]0|[0-9][1-9]00|[1-9]000)"
 _DAYS = {"31": "(0[1-9]|[12][0-9]|3[01])", "30": "(0[1-9]|[12][0-9]|30)", "28": "(0[1-9]|1[0-9]|2[0-8])", "29": "29"}
 _CLOCK = {"H": "([01][0-9]|2[0-3])", "M": "[0-5][0-9]", "S": "[0-5][0-9]"}
-_SEPARATORS = "\x1c-\x1f"  # that Arrow takes off the ends of a text, and the language of conditions does not
+_SEPARATORS = "\x1c\x1d\x1e\x1f"  # that Arrow takes off the ends of a text, and the language of conditions does not
 _UTC = {"UTC", "Etc/UTC"}
 
 
@@ -283,8 +283,8 @@ def _known(text: str, kind: Kind, layout: Layout) -> Node | None:
     """The condition under which a database reads a text as the program does."""
     parts = []
     if layout.trim:
-        ends = parse_pattern(f"^[{_SEPARATORS}]|[{_SEPARATORS}]$")
-        parts.append(Node("match", [_node(text)], value=(ends, False), kind=_BOOLEAN))
+        listed = ", ".join(map(_literal, _SEPARATORS))
+        parts.append(_node(f"left({text}, 1) in ({listed}) or right({text}, 1) in ({listed})"))
     if kind.name == "real":
         plain, any_ = (_matches(text, _signed(each, layout)) for each in (_PLAIN_REAL, _REAL))
         parts.append(_both(Node("not", [plain], kind=_BOOLEAN), any_))

@@ -8,7 +8,8 @@ column's kind is null there, and is told of by the kind's own rule.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from typing import Any
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -27,6 +28,9 @@ from nomotheta.place.render import Now, Renderer, identifiers
 from nomotheta.rules.question import Question
 from nomotheta.rules.shape import held_as
 from nomotheta.start import keep_memory
+
+if TYPE_CHECKING:
+    from nomotheta.kinds.written import Written
 
 
 def as_kind(column: Any, kind: Kind) -> Any:
@@ -86,7 +90,10 @@ class Column:
         """Its values as its kind; null for what is none."""
         if self.reading is None:
             return as_kind(values, self.kind)
-        return self.reading.typed(self.reading.cells(values, self.kind), self.kind).values
+        cells = self.reading.cells(values, self.kind)
+        if self.kind.name == "text":  # one that is too long is there all the same, and told of by a rule of its own
+            return cells
+        return self.reading.typed(cells, self.kind).values
 
 
 def columns_of(question: Question) -> list[Column]:
@@ -124,6 +131,24 @@ def reading_of(question: Question, name: str) -> Reading:
         layout = question.compiled.layout
         return Reading(layout, zone) if column.sure else Reading(layout.with_canonical_forms())
     return Reading(Layout() if column.sure else UNTYPED)
+
+
+def written_of(question: Question, odd: Sequence[str]) -> dict[str, Written] | None:
+    """How a place reads the texts of some columns as values; None where it cannot."""
+    from nomotheta.kinds.written import written
+
+    if not question.place.native:
+        return None
+    found: dict[str, Written] = {}
+    for name in odd:
+        held = question.shape[name].kind
+        reading = reading_of(question, name)
+        layout = reading.layout if reading.landed else replace(reading.layout, trim=False, null_words=[""])
+        told = written(name, question.kinds[name], layout, reading.zone) if held and held.name == "text" else None
+        if told is None:
+            return None
+        found[name] = told
+    return found
 
 
 class Anew:

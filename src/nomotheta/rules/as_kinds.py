@@ -10,13 +10,19 @@ from nomotheta.charter import Check
 from nomotheta.conditions import Kind, own, quoted
 from nomotheta.place.few import Answer
 from nomotheta.rules.anew import Reading, plain_texts, reading_of
-from nomotheta.rules.finding import Finding, samples_of
-from nomotheta.rules.question import SAMPLES, Question
+from nomotheta.rules.finding import Finding, Samples, samples_of
+from nomotheta.rules.question import ROWS, SAMPLES, Question
 from nomotheta.start import keep_memory
 
 
 def read_kinds(question: Question, checks: Sequence[Check]) -> list[Finding]:
-    """Columns read as text, each by its kind's own definition."""
+    """Columns read as text, each by its kind's own definition: by the place itself, or by us."""
+    there = [check for check in checks if check.columns[0] in question.reads]
+    if there:
+        found = dict(zip(map(id, there), _misfits_there(question, there), strict=True))
+        rest = [check for check in checks if id(check) not in found]
+        found |= zip(map(id, rest), read_kinds(question, rest) if rest else [], strict=True)
+        return [found[id(check)] for check in checks]
     keep_memory()
     names = [check.columns[0] for check in checks]
     texts = [f"{question.place.as_text(name)} AS {quoted(own(str(at)))}" for at, name in enumerate(names)]
@@ -28,6 +34,32 @@ def read_kinds(question: Question, checks: Sequence[Check]) -> list[Finding]:
     return [_kind_finding(question, check, tally, where) for check, tally in zip(checks, tallies, strict=True)]
 
 
+def _misfits_there(question: Question, checks: Sequence[Check]) -> list[Finding]:
+    """Columns whose texts the place reads: how many are none of their kind, by one statement."""
+    where = question.where(question.scope_of(checks[0]))
+    counts, rows = [f"count(*) AS {quoted(ROWS)}"], question.asked.rowset(question.table, where)
+    counts += [
+        f"count(CASE WHEN {_misfit(check)} THEN 1 END) AS {quoted(own(str(at)))}" for at, check in enumerate(checks)
+    ]
+    total, *breaks = map(int, question.asked.answer(f"SELECT {', '.join(counts)} {rows}").rows[0])
+    findings = []
+    for check, count in zip(checks, breaks, strict=True):
+        name = check.columns[0]
+        found = question.asked.rowset(question.table, question.where(question.scope_of(check), _misfit(check)))
+        sql = f"SELECT {quoted(own(f'cell {name}'))} AS {quoted(name)} {found}"
+
+        def samples(sql: str = sql, check: Check = check) -> Samples:
+            question.keep(check, question.where(question.scope_of(check), _misfit(check)))
+            return samples_of(question.asked.answer(f"{sql} LIMIT {SAMPLES}"), question.private)
+
+        findings.append(_as_stored(question, check, question.counted_finding(check, count, total, sql, samples)))
+    return findings
+
+
+def _misfit(check: Check) -> str:
+    return quoted(own(f"misfit {check.columns[0]}"))
+
+
 def _kind_finding(question: Question, check: Check, tally: _KindTally, where: str | None) -> Finding:
     name = check.columns[0]
     sql = f"SELECT {question.place.as_text(name)} AS {quoted(name)} {question.place.rowset(question.table, where)}"
@@ -35,8 +67,15 @@ def _kind_finding(question: Question, check: Check, tally: _KindTally, where: st
     finding = question.counted_finding(
         check, tally.breaks, tally.rows, sql, lambda: samples_of(examples, question.private)
     )
+    return _as_stored(question, check, finding)
+
+
+def _as_stored(question: Question, check: Check, finding: Finding) -> Finding:
+    """It with what the column is stored as, where that is something else than its kind."""
+    name = check.columns[0]
     column = question.shape[name]
-    if column.kind and column.kind.name == tally.kind.name:
+    declared = question.declared(check).name
+    if column.kind and column.kind.name == declared and (name not in question.reads or declared == "text"):
         return finding
     stored = f"the column is stored as {column.type_name}"
     return replace(finding, message=f"{finding.message}; {stored}" if finding.message else stored)

@@ -197,6 +197,8 @@ def _strange(question: Question) -> dict[str, str]:
 def _is_read(question: Question, check: Check, strange: Mapping[str, str]) -> bool:
     """Whether the values of a column have to be read one by one to know that all are of its kind."""
     name = check.columns[0]
+    if name in question.reads:
+        return question.declared(check).name != "text" or question.reads[name].known is not None
     if not holds(question.shape[name], question.declared(check)):
         return True
     return name in strange and question.is_so(question.scope, f"strange {name}", strange[name])

@@ -16,10 +16,12 @@ from nomotheta.frozen import frozen
 from nomotheta.layout import Layout
 from nomotheta.place.base import Guarantees, Place
 from nomotheta.place.render import Now
+from nomotheta.place.valued import Valued
 from nomotheta.rules.finding import Finding, Samples, message_of, samples_of, verdict_of
 from nomotheta.rules.shape import compared_as, existing
 
 if TYPE_CHECKING:
+    from nomotheta.kinds.written import Written
     from nomotheta.rules.anew import Anew
 
 SAMPLES = 5
@@ -92,9 +94,25 @@ class Question:
         self.counts: dict[str, int] = {}
         self.wanted: dict[str, dict[str, str]] = {}
         self._known: dict[tuple[str, str], bool] = {}
+        self.reads: Mapping[str, Written] = {}  # the columns of texts that the place itself reads as values
         self.asked: Place | Anew = place
-        if any(name in self.shape and self.is_odd(name, kind) for name, kind in self.kinds.items()):
-            self.asked = self.anew()
+        odd = [name for name, kind in self.kinds.items() if name in self.shape and self.is_odd(name, kind)]
+        if odd:
+            self._read(odd)
+
+    def _read(self, odd: Sequence[str]) -> None:
+        """Have the texts of some columns read as values: by the place, or where it cannot, by the engine."""
+        from nomotheta.rules.anew import written_of
+
+        written = written_of(self, odd)
+        if written is not None:
+            values = Valued(self.place, self.table, written)
+            if values.all_known():
+                self.place = self.asked = values
+                self.shape = {column.name: column for column in values.columns(self.table) or ()}
+                self.landed, self.reads = {}, written
+                return
+        self.asked = self.anew()
 
     @functools.cached_property
     def guarantees(self) -> Guarantees:
