@@ -95,19 +95,22 @@ def check_alike(place: Place, table: str, texts: list[str | None], kind: Kind, l
     found = written("t", kind, layout)
     if found is None:
         return 0
-    parts = {"v": found.value, "e": found.empty, "t": found.trimmed, "k": found.known}
+    parts = {"v": found.value, "e": found.empty, "k": found.known}
     listed = ", ".join(f"{place.render(node, NOWHERE)} AS {name}" for name, node in parts.items() if node is not None)
-    answer: Any = place.fetch(f"SELECT {listed} {place.rowset(table)} ORDER BY n")
+    text, trimmed = (
+        place.render(node, NOWHERE) if node else other for node, other in ((found.text, "t"), (found.trimmed, "0"))
+    )
+    rows = f"SELECT n, {text} AS t, {trimmed} AS trimmed {place.rowset(table)}"
+    answer: Any = place.fetch(f"SELECT {listed}, trimmed FROM ({rows}) AS cells ORDER BY n")
     columns = {name: answer.column(name) for name in answer.column_names}
     values = as_kind(pa.concat_arrays(columns["v"].chunks), kind).to_pylist()
 
     cells = landed_cells(pa.array(texts, pa.string()), kind, layout)
     typed = read_column(cells.texts, kind, layout).values.to_pylist()
     known = columns["k"].to_pylist() if found.known is not None else [True] * len(texts)
-    trimmed = columns["t"].to_pylist() if found.trimmed is not None else [False] * len(texts)
     ours = [cells.texts.is_null().to_pylist(), typed, cells.trimmed.to_pylist()]
     for at, text in enumerate(texts):
         if known[at]:
-            theirs = [bool(columns["e"][at].as_py()), values[at], bool(trimmed[at])]
+            theirs = [bool(columns["e"][at].as_py()), values[at], bool(columns["trimmed"][at].as_py())]
             assert theirs == [each[at] for each in ours], (text, kind, layout)
     return sum(map(bool, known))

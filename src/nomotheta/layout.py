@@ -8,6 +8,10 @@ from typing import Literal
 from nomotheta.formats import FORMATS, Format
 from nomotheta.frozen import frozen
 
+# what is taken off the ends of a text, and makes it blank: all characters that Unicode calls white space
+WHITE_SPACE = (
+    "\t\n\x0b\x0c\r \x85\xa0\u1680" + "".join(map(chr, range(0x2000, 0x200B))) + "\u2028\u2029\u202f\u205f\u3000"
+)
 _MONTHS = ("January", "February", "March", "April", "May", "June", "July", "August", "September", "October",
            "November", "December")  # fmt: skip
 _AS_USUAL = -1

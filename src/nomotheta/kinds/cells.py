@@ -9,6 +9,7 @@ import pyarrow as pa
 from numpy.typing import NDArray
 
 from nomotheta.frozen import frozen
+from nomotheta.layout import WHITE_SPACE
 
 Bools = NDArray[np.bool_]
 Edges = NDArray[np.int32]
@@ -68,6 +69,21 @@ class Cells:
             return gathered
         runs = zip(starts[[0, *gaps]].tolist(), (starts[[*(gaps - 1), -1]] + width).tolist(), strict=True)
         return np.concatenate([self.data[start:end] for start, end in runs]).reshape(-1, width)
+
+
+def trimmed(texts: Any) -> Any:
+    """Texts without white space at either end: what Unicode calls so, and not the separators that Arrow takes along."""
+    import pyarrow.compute as pc
+
+    found = pc.utf8_trim_whitespace(texts)
+    if not len(found) or not pc.any(pc.not_equal(pc.binary_length(found), pc.binary_length(texts))).as_py():
+        return found
+    data = Cells.of(compact(texts)).data
+    separators = (data >= _SEPARATORS[0]) & (data <= _SEPARATORS[1])
+    return pc.utf8_trim(texts, characters=WHITE_SPACE) if separators.any() else found
+
+
+_SEPARATORS = (0x1C, 0x1F)
 
 
 def compact(array: Any) -> Any:

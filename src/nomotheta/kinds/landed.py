@@ -9,6 +9,7 @@ import pyarrow.compute as pc
 
 from nomotheta.conditions import Kind
 from nomotheta.frozen import frozen
+from nomotheta.kinds.cells import trimmed as without_edges
 from nomotheta.layout import Layout
 
 
@@ -26,9 +27,7 @@ def landed_cells(texts: Any, kind: Kind, layout: Layout) -> Landed:
 
     An empty text that is not null stood in quotes: as a text it is one, and no other value.
     """
-    trimmed = texts
-    if layout.trim:
-        trimmed = pc.utf8_trim_whitespace(texts)
+    trimmed = without_edges(texts) if layout.trim else texts
     shorter = pc.not_equal(pc.binary_length(trimmed), pc.binary_length(texts))
     shorter = pc.fill_null(shorter, fill_value=False)
     words = [word for word in layout.null_words if word]

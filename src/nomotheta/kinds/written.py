@@ -12,7 +12,7 @@ from collections.abc import Callable, Sequence
 
 import pyarrow as pa
 
-from nomotheta.conditions import Kind, Node, check, parse_pattern, quoted
+from nomotheta.conditions import Kind, Node, build, check, parse_pattern, quoted
 from nomotheta.frozen import frozen
 from nomotheta.kinds.moments import Form
 from nomotheta.kinds.read import read_column
@@ -20,6 +20,7 @@ from nomotheta.layout import Layout
 
 _BOOLEAN, _TEXT = Kind("boolean"), Kind("text")
 _ANY = "text"  # the column, until it is known by its name
+_TEXT_ITSELF = quoted(_ANY)
 _DAY = {"Y", "y", "m", "d"}
 _DAYS_TOLD: tuple[set[str], ...] = (set(), {"Y", "m", "d"}, {"y", "m", "d"})
 _ASCII = 126  # the greatest code of a letter that is not more than a byte
@@ -29,24 +30,25 @@ _MONTHS_OF_30, _MONTHS_OF_31 = "(0[469]|11)", "(0[13578]|1[02])"
 _LEAP = "([0-9]{2}(0[48]|[2468][048]|[13579][26])|(0[48]|[2468][048]|[13579][26])00)"
 _YEAR = "([0-9]{3}[1-9]|[0-9]{2}[1-9]0|[0-9][1-9]00|[1-9]000)"
 _DAYS = {"31": "(0[1-9]|[12][0-9]|3[01])", "30": "(0[1-9]|[12][0-9]|30)", "28": "(0[1-9]|1[0-9]|2[0-8])", "29": "29"}
+_PLAIN_DAYS = {"d": (1, 28), "m": (1, 12), "H": (0, 23)}  # which are in every calendar
 _CLOCK = {"H": "([01][0-9]|2[0-3])", "M": "[0-5][0-9]", "S": "[0-5][0-9]"}
-_SEPARATORS = "\x1c\x1d\x1e\x1f"  # that Arrow takes off the ends of a text, and the language of conditions does not
 _UTC = {"UTC", "Etc/UTC"}
 
 
 @frozen
 class Written:
-    """The reading of a column of texts: each part is a checked condition, or a value, over that column.
+    """The reading of a column of texts in two steps, each of checked trees over one column.
 
-    `value` is null where a text is no value of the kind, and where it means null, which `empty` says (never null).
-    `trimmed` says that white space was taken off (None where none ever is). `known` says that all this is so: where it
-    is not true, the text has to be read by the program (None where it always is).
+    `text` is its text without white space at its ends, over the column as it is (None where it stays as it is), and
+    `trimmed` says that there was some. All else is over that text: `value` is null where it is no value of the kind,
+    and where it means null, which `empty` says (never null). `known` says that this is so: where it is not true, the
+    text has to be read by the program (None where it always is).
     """
 
     kind: Kind
-    cell: Node
     value: Node
     empty: Node
+    text: Node | None = None
     trimmed: Node | None = None
     known: Node | None = None
 
@@ -57,25 +59,30 @@ def written(name: str, kind: Kind, layout: Layout, zone: str = "UTC") -> Written
     affixes = kind.is_number and bool(layout.number_prefixes or layout.number_suffixes)
     if reader is None or affixes or (kind.name == "timestamptz" and zone not in _UTC):
         return None
-    column = quoted(_ANY)
-    text = f"trim({column})" if layout.trim else column
-    value = reader(text, kind, layout)
+    value = reader(_TEXT_ITSELF, kind, layout)
     if value is None:
         return None
-    words = [word for word in layout.null_words if word]
-    parts = [f"{column} is null"] + [f"{text} in ({', '.join(map(_literal, words))})"] * bool(words)
-    if "" in layout.null_words and (kind.name != "text" or layout.trim):
-        empty = f"{text} = ''"
-        parts.append(f"({empty} and char_length({column}) > 0)" if kind.name == "text" else empty)
-    empty = " or ".join(f"coalesce({part}, false)" if at else part for at, part in enumerate(parts))
-    if kind.name == "text" or _any_fits(words, kind, layout):  # else a null word is no value anyway
+    words = [word for word in layout.null_words if word or kind.name != "text"]
+    parts = [f"{_TEXT_ITSELF} is null"]
+    if words:
+        parts.append(f"coalesce({_TEXT_ITSELF} in ({', '.join(map(_literal, words))}), false)")
+    empty = " or ".join(parts)
+    if words and (kind.name == "text" or _any_fits(words, kind, layout)):  # else a null word is no value anyway
         value = _when(empty, None, value)
-    trimmed = f"coalesce(char_length({text}) <> char_length({column}), false)"
-    known = _known(text, kind, layout)
+    text, known = _without_edges(kind, layout) if layout.trim else None, _known(_TEXT_ITSELF, kind, layout)
+    trimmed = f"coalesce(char_length(trim({_TEXT_ITSELF})) <> char_length({_TEXT_ITSELF}), false)"
     return Written(
-        kind, _of(name, _when(empty, None, _node(text))), _of(name, value), _of(name, _node(empty)),
+        kind, _of(name, value), _of(name, _node(empty)), text and _of(name, text),
         _of(name, _node(trimmed)) if layout.trim else None, known and _of(name, known),
     )  # fmt: skip
+
+
+def _without_edges(kind: Kind, layout: Layout) -> Node:
+    """A text trimmed; an empty one that stood in quotes is one, and one that became empty may mean null."""
+    trimmed = _node(f"trim({_TEXT_ITSELF})")
+    if kind.name != "text" or "" not in layout.null_words:
+        return trimmed
+    return _when(build.not_blank(_ANY, _TEXT), trimmed, _when(f"{_TEXT_ITSELF} = ''", _node(_TEXT_ITSELF)))
 
 
 def _node(text: str) -> Node:
@@ -242,8 +249,40 @@ def _of_form(text: str, kind: Kind, form: Form, layout: Layout) -> tuple[Node, N
         told.append(
             f"{part('H')} || ':' || {part('M')} || ':' || {part('S')}" + f" || '.' || {part('f')}" * ("f" in clock)
         )
-    pattern = "|".join(dict.fromkeys(filter(None, shapes)))
-    return _matches(text, pattern), _as(kind, " || ' ' || ".join(told))
+    exact = _matches(text, "|".join(dict.fromkeys(filter(None, shapes))))
+    quick = _quick(text, form)
+    met = Node("quickly", [quick, exact], kind=_BOOLEAN) if quick else exact
+    return met, _as(kind, text if _is_iso(form, kind) else " || ' ' || ".join(told))
+
+
+def _is_iso(form: Form, kind: Kind) -> bool:
+    """Whether texts of a form are written as every database reads moments."""
+    signs = {at: f"%{sign}" for sign, at, _ in form.fields} | {at: chr(byte) for at, byte in form.literals}
+    day, clock = "%Y-%m-%d", "%H:%M:%S"
+    known = {"date": [day], "time": [clock], "timestamp": [f"{day} {clock}", f"{day}T{clock}"]}
+    return "".join(signs[at] for at in sorted(signs)) in known.get(kind.name, ())
+
+
+def _quick(text: str, form: Form) -> Node | None:
+    """A condition that most texts of a form meet, and none of another: where patterns are slow, it is asked first."""
+    like, parts = ["_"] * form.width, []
+    for at, byte in form.literals:
+        like[at] = chr(byte)
+    if "f" in (sign for sign, _, _ in form.fields) or {"%", "_"} & {chr(byte) for _, byte in form.literals}:
+        return None
+    for sign, at, width in form.fields:
+        kind, listed = sign.removeprefix("-"), []
+        if kind in {"Y", "y"}:
+            listed = [(at, ["19", "20"])] * (kind == "Y")
+            listed += [(each, list("0123456789")) for each in range(at + width - 2, at + width)]
+        else:
+            least, most = _PLAIN_DAYS.get(kind, (0, 59))
+            numbers = [f"{number:{'' if sign.startswith('-') else '02'}}" for number in range(least, most + 1)]
+            listed = [(at, [number for number in numbers if len(number) == width])]
+        for first, values in listed:
+            part = f"substring({text}, {first + 1}, {len(values[0]) if values else 0})"
+            parts.append(f"{part} in ({', '.join(map(_literal, values))})" if values else "false")
+    return _node(" and ".join([f"{text} like {_literal(''.join(like))}", *parts]))
 
 
 def _short_years(first: int) -> tuple[str, str]:
@@ -282,9 +321,6 @@ _READERS: dict[str, Callable[[str, Kind, Layout], Node | None]] = {
 def _known(text: str, kind: Kind, layout: Layout) -> Node | None:
     """The condition under which a database reads a text as the program does."""
     parts = []
-    if layout.trim:
-        listed = ", ".join(map(_literal, _SEPARATORS))
-        parts.append(_node(f"left({text}, 1) in ({listed}) or right({text}, 1) in ({listed})"))
     if kind.name == "real":
         plain, any_ = (_matches(text, _signed(each, layout)) for each in (_PLAIN_REAL, _REAL))
         parts.append(_both(Node("not", [plain], kind=_BOOLEAN), any_))

@@ -20,7 +20,7 @@ from nomotheta.charter import Check
 from nomotheta.conditions import Node, Part
 from nomotheta.kernel import Words, looks
 from nomotheta.kinds.cells import Cells
-from nomotheta.place.render import WHITE_SPACE
+from nomotheta.layout import WHITE_SPACE
 
 Bools = NDArray[np.bool_]
 

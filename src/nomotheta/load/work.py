@@ -18,6 +18,7 @@ from nomotheta.charter import FROM_PLACE, Charter, Check, Compiled, instant, val
 from nomotheta.conditions import Kind
 from nomotheta.frozen import frozen
 from nomotheta.keys import Ascending, Keys
+from nomotheta.kinds.cells import trimmed as without_edges
 from nomotheta.kinds.landed import landed_cells
 from nomotheta.kinds.native import as_texts, read_values
 from nomotheta.kinds.read import arrow_type, explain_all, read_column
@@ -325,7 +326,7 @@ def _is_blank(column: Any, rows: Ints) -> NDArray[np.bool_]:
         found |= cells.is_null().to_numpy(zero_copy_only=False)
     unsure = np.flatnonzero(found)
     if len(unsure):
-        trimmed = pc.utf8_trim_whitespace(cells.take(pa.array(unsure)))
+        trimmed = without_edges(cells.take(pa.array(unsure)))
         found[unsure] = pc.equal(pc.fill_null(pc.binary_length(trimmed), 0), 0).to_numpy(zero_copy_only=False)
     return np.asarray(found, np.bool_)
 

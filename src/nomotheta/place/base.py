@@ -205,6 +205,11 @@ class Asking(Protocol):
 
     ranks: bool  # whether it sorts values by itself, to say below which a share of them lies
 
+    apart: str  # what ends a SELECT within another, so that the database works it out first, and once
+
+    def held(self, name: str, select: str) -> AbstractContextManager[None]:
+        """The rows of a SELECT under a name that this session alone knows, for as long as it lasts."""
+
     def quantiles(self, column: str, shares: Sequence[float]) -> str:
         """The values of a column in SQL below which shares of all lie, as a list."""
 

@@ -16,10 +16,8 @@ from typing import Any, ClassVar
 from nomotheta.conditions import Kind, Node, as_glob, quoted, render_pattern
 from nomotheta.conditions.build import constant
 from nomotheta.frozen import frozen
+from nomotheta.layout import WHITE_SPACE
 
-WHITE_SPACE = (
-    "\t\n\x0b\x0c\r \x85\xa0\u1680" + "".join(map(chr, range(0x2000, 0x200B))) + "\u2028\u2029\u202f\u205f\u3000"
-)
 PRINTABLE = (33, 126)
 _NEVER_SPACE = (PRINTABLE, (161, 5759), (12289, 1114111))  # code points with no white space among them
 _COMPARISONS = ("=", "<>", "<", ">", "<=", ">=")
@@ -69,6 +67,7 @@ class Renderer:
             "shift": self.shift, "days": self.days, "case": self.case, "cast": self.cast,
             "extract": lambda node: f"extract({node.value} FROM {self.render(node.args[0])})",
             "call": self.call, "aggregate": self.aggregate,
+            "quickly": lambda node: self.render(node.args[1]),  # the first is for where the second is slow
             **dict.fromkeys(_COMPARISONS, self.compared),
             **dict.fromkeys(("+", "-", "*", "/", "%"), self.arithmetic),
         }  # fmt: skip

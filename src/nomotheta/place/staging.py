@@ -100,6 +100,7 @@ class Staging:
         return None
 
     hints: Sequence[str] = ()
+    apart = ""  # what ends a SELECT within another, so that the database works it out first, and once
     AS_GIVEN = ""  # has an INSERT take values even of columns that number themselves
 
     def count_after(self, table: str, before: int, removed: int, added: int) -> int:
@@ -166,8 +167,8 @@ class Staging:
         return self.append(table, columns, batches, schema)
 
     def temporary(self, name: str, select: str) -> str:
-        """The statement that makes an empty temporary table with the columns of a SELECT."""
-        return f"CREATE TEMP TABLE {name} AS {select} LIMIT 0"
+        """The statement that makes a temporary table of the rows of a SELECT."""
+        return f"CREATE TEMP TABLE {name} AS {select}"
 
     def dropped(self, name: str) -> str:
         """The statement that drops a temporary table."""
@@ -241,12 +242,22 @@ class Staging:
     def staged(self, table: str, columns: Sequence[str], batches: Iterator[Any], schema: Any) -> Iterator[int]:
         """The rows of Arrow record batches in a temporary table, for as long as it lasts; how many."""
         listed = ", ".join(map(quoted, columns))
-        self.run_plain(self.temporary(quoted(STAGE), f"SELECT {listed} FROM {quoted_table(table)}"))
+        self.run_plain(self.temporary(quoted(STAGE), f"SELECT {listed} FROM {quoted_table(table)} LIMIT 0"))
         try:
             yield self.send(STAGE, table, columns, batches, schema)
         finally:
             with contextlib.suppress(PlaceError):  # a transaction that has failed takes it along
                 self.run_plain(self.dropped(quoted(STAGE)))
+
+    @contextlib.contextmanager
+    def held(self, name: str, select: str) -> Iterator[None]:
+        """The rows of a SELECT in a temporary table, for as long as it lasts."""
+        self.run_plain(self.temporary(quoted(name), select))
+        try:
+            yield
+        finally:
+            with contextlib.suppress(PlaceError):  # a transaction that has failed takes it along
+                self.run_plain(self.dropped(quoted(name)))
 
     def among_staged(self, table: str, columns: Sequence[str]) -> str:
         """The condition that a row of the table is equal to a staged one in some columns, as `rowset` takes it."""

@@ -1,34 +1,55 @@
 """A place in which a table that was landed as text is seen as the values that its texts stand for.
 
-The table is read through a SELECT that types each text (`kinds/written.py`), so that whatever is asked of the place is
-asked of values, and answered by the database. No row leaves it for that.
+One SELECT types each text (`kinds/written.py`) into a temporary table of the database's own session. Whatever is asked
+of the place then is asked of that one, and answered by the database. No row leaves it.
 """
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import itertools
+from collections.abc import Iterable, Mapping
+from contextlib import ExitStack
 from dataclasses import replace
 from typing import Any
 
 from nomotheta.conditions import Kind, Node, own, quoted
 from nomotheta.kinds.written import Written
 from nomotheta.place.base import Guarantees, Place, PlaceColumn
-from nomotheta.place.render import NOWHERE
+from nomotheta.place.render import NOWHERE, identifiers
+
+_NUMBERS = itertools.count(1)
 
 
 class Valued:
     """A place whose table `table` holds values: those of `written` by the names of its columns, and others as they are.
 
-    Beside the values stand, by names that only our own statements use, whether a text is no value (`misfit`), and the
-    text (`cell`).
+    Beside the values stand the texts that are none, by names that only our own statements use (`misfit`).
     """
 
     def __init__(self, place: Place, table: str, written: Mapping[str, Written]) -> None:
         self.place, self.table, self.written = place, table, written
         self._there = place.columns(table) or []
+        self._held, self._name = ExitStack(), own(f"values {next(_NUMBERS)}")
 
     def __getattr__(self, name: str) -> Any:
         return getattr(self.place, name)
+
+    def open(self) -> bool:
+        """Have the texts read; False where the database reads some of them in a way of its own.
+
+        Raises:
+            PlaceError: it can hold no temporary table.
+        """
+        self._held.enter_context(self.place.held(self._name, self.select()))
+        doubtful = [name for name, written in self.written.items() if written.known is not None]
+        known = not doubtful or self.place.count(self._name, f"{quoted(own('unknown'))} = 1") == 0
+        if not known:
+            self.let_go()
+        return known
+
+    def let_go(self) -> None:
+        """The values are not needed any more."""
+        self._held.close()
 
     # ---- what the table is
 
@@ -64,48 +85,59 @@ class Valued:
 
     def named(self, table: str) -> str:
         """A table's name in a SELECT that is made here; this one's is that of its values."""
-        return quoted(table.rpartition(".")[2]) if table == self.table else self.place.named(table)
+        return quoted(self._name) if table == self.table else self.place.named(table)
 
     def rowset(self, table: str, where: str | None = None) -> str:
         """The FROM and WHERE of a table's rows."""
         if table != self.table:
             return self.place.rowset(table, where)
-        return f"FROM ({self.select()}) AS {self.named(table)}" + (f" WHERE {where}" if where else "")
+        return f"FROM {self.named(table)}" + (f" WHERE {where}" if where else "")
 
     def count(self, table: str, where: str | None = None) -> int:
         """How many rows meet a condition of the values, or are there in all."""
-        if table != self.table or where is None:
-            return self.place.count(table, where)
-        return int(self.place.answer(f"SELECT count(*) {self.rowset(table, where)}").rows[0][0])
+        return self.place.count(self._name if table == self.table else table, where)
 
     def never_repeats(self, column: str, rowset: str) -> bool:
-        """Values that are read from texts lie in no order that a pass over them could rely on."""
-        return False if self.named(self.table) in rowset else self.place.never_repeats(column, rowset)
+        """Whether it is plain at little cost that no value comes twice."""
+        return self.place.never_repeats(column, rowset)
 
-    def select(self) -> str:
-        """The SELECT that types the table's texts."""
-        parts = []
-        for column in self._there:
-            written = self.written.get(column.name)
-            if written is None:
-                parts.append(quoted(column.name))
+    def select(self, among: Iterable[str] | None = None) -> str:
+        """The SELECT that reads the table's texts: all of them, or what is called by some names in it."""
+        wanted = set(among) if among is not None else None
+        texts, values, told, doubts = [], [], [], []
+        for at, column in enumerate(self._there):
+            written, name, value = self.written.get(column.name), quoted(column.name), quoted(own(f"value {at}"))
+            if wanted is not None and not wanted & {column.name, own(f"misfit {column.name}")}:
                 continue
-            parts.append(f"{self._said(written.value)} AS {quoted(column.name)}")
-            parts.append(f"{self.misfit(column.name)} AS {quoted(own(f'misfit {column.name}'))}")
-            parts.append(f"{self._said(written.cell)} AS {quoted(own(f'cell {column.name}'))}")
-        return f"SELECT {', '.join(parts)} {self.place.rowset(self.table)}"
+            text = self._said(written.text) if written is not None and written.text is not None else name
+            texts.append(name if text == name else f"{text} AS {name}")
+            values.append(name)
+            if written is None:
+                told.append(name)
+                continue
+            values.append(f"{self._said(written.value)} AS {value}")
+            unread = f"{value} IS NULL AND NOT {self._said(written.empty)}"
+            told += [f"{value} AS {name}", f"CASE WHEN {unread} THEN {name} END AS {misfit(column.name)}"]
+            if written.known is not None:
+                doubts.append(f"({value} IS NULL AND NOT {self._said(written.known)})")
+        if doubts:
+            told.append(f"CASE WHEN {' OR '.join(doubts)} THEN 1 ELSE 0 END AS {quoted(own('unknown'))}")
+        apart, given = self.place.apart, quoted(own("texts"))
+        rows = f"SELECT {', '.join(texts)} {self.place.rowset(self.table)}{apart}"
+        rows = f"SELECT {', '.join(values)} FROM ({rows}) AS {given}{apart}"
+        return f"SELECT {', '.join(told)} FROM ({rows}) AS {given}"
+
+    def told(self, sql: str) -> str:
+        """A statement about the values, for the database's own client: with the SELECT that reads them."""
+        names = identifiers(sql)
+        if self._name not in names:
+            return sql
+        return f"WITH {quoted(self._name)} AS ({self.select(names)})\n{sql}"
 
     def _said(self, node: Node) -> str:
         return self.place.render(node, NOWHERE)
 
-    def misfit(self, name: str) -> str:
-        """The condition, over the texts, that one of a column is no value; also where that cannot be said here."""
-        written = self.written[name]
-        empty, value = self._said(written.empty), self._said(written.value)
-        wrong = f"({value} IS NULL AND NOT {empty})"
-        return wrong if written.known is None else f"({wrong} OR NOT {self._said(written.known)})"
 
-    def all_known(self) -> bool:
-        """Whether the database reads all texts of the table as the program does."""
-        doubts = [f"NOT {self._said(each.known)}" for each in self.written.values() if each.known is not None]
-        return not doubts or self.place.count(self.table, " OR ".join(doubts)) == 0
+def misfit(name: str) -> str:
+    """The column of the texts that are no values of a column, in SQL; null where one is."""
+    return quoted(own(f"misfit {name}"))

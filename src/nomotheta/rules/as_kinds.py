@@ -9,6 +9,7 @@ from typing import Any
 from nomotheta.charter import Check
 from nomotheta.conditions import Kind, own, quoted
 from nomotheta.place.few import Answer
+from nomotheta.place.valued import misfit
 from nomotheta.rules.anew import Reading, plain_texts, reading_of
 from nomotheta.rules.finding import Finding, Samples, samples_of
 from nomotheta.rules.question import ROWS, SAMPLES, Question
@@ -35,29 +36,23 @@ def read_kinds(question: Question, checks: Sequence[Check]) -> list[Finding]:
 
 
 def _misfits_there(question: Question, checks: Sequence[Check]) -> list[Finding]:
-    """Columns whose texts the place reads: how many are none of their kind, by one statement."""
-    where = question.where(question.scope_of(checks[0]))
-    counts, rows = [f"count(*) AS {quoted(ROWS)}"], question.asked.rowset(question.table, where)
-    counts += [
-        f"count(CASE WHEN {_misfit(check)} THEN 1 END) AS {quoted(own(str(at)))}" for at, check in enumerate(checks)
-    ]
-    total, *breaks = map(int, question.asked.answer(f"SELECT {', '.join(counts)} {rows}").rows[0])
+    """Columns whose texts the place has read: how many are none of their kind, by one statement."""
+    scope, asked = question.scope_of(checks[0]), question.asked
+    counts = [f"count({misfit(check.columns[0])}) AS {quoted(own(str(at)))}" for at, check in enumerate(checks)]
+    rowset = asked.rowset(question.table, question.where(scope))
+    total, *breaks = map(int, asked.answer(f"SELECT count(*) AS {quoted(ROWS)}, {', '.join(counts)} {rowset}").rows[0])
     findings = []
     for check, count in zip(checks, breaks, strict=True):
         name = check.columns[0]
-        found = question.asked.rowset(question.table, question.where(question.scope_of(check), _misfit(check)))
-        sql = f"SELECT {quoted(own(f'cell {name}'))} AS {quoted(name)} {found}"
+        where = question.where(scope, f"{misfit(name)} IS NOT NULL")
+        sql = f"SELECT {misfit(name)} AS {quoted(name)} {asked.rowset(question.table, where)}"
 
-        def samples(sql: str = sql, check: Check = check) -> Samples:
-            question.keep(check, question.where(question.scope_of(check), _misfit(check)))
-            return samples_of(question.asked.answer(f"{sql} LIMIT {SAMPLES}"), question.private)
+        def samples(check: Check = check, where: str | None = where, sql: str = sql) -> Samples:
+            question.keep(check, where)
+            return samples_of(asked.answer(f"{sql} LIMIT {SAMPLES}"), question.private)
 
         findings.append(_as_stored(question, check, question.counted_finding(check, count, total, sql, samples)))
     return findings
-
-
-def _misfit(check: Check) -> str:
-    return quoted(own(f"misfit {check.columns[0]}"))
 
 
 def _kind_finding(question: Question, check: Check, tally: _KindTally, where: str | None) -> Finding:
@@ -93,7 +88,7 @@ class _KindTally:
 
     def take(self, column: Any) -> None:
         texts = plain_texts(self.reading.cells(column, self.kind), self.kind)
-        for misfit in self.reading.typed(texts, self.kind).misfits:
-            self.breaks += len(misfit.rows)
-            self.examples += [texts[int(at)].as_py() for at in misfit.rows[: SAMPLES - len(self.examples)]]
+        for found in self.reading.typed(texts, self.kind).misfits:
+            self.breaks += len(found.rows)
+            self.examples += [texts[int(at)].as_py() for at in found.rows[: SAMPLES - len(self.examples)]]
         self.rows += len(column)

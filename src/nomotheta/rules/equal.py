@@ -87,7 +87,7 @@ def _of_table(question: Question, place: Place, table: str, text: str) -> tuple[
         kinds = compiled.charter.kinds()
         node = _checked(text, kinds, table)
         of = Check("", "whole", tuple(node.columns()), "fail", node=node)
-        with there.read_by_us() if there.differs(of) else contextlib.nullcontext():
+        with contextlib.closing(there), there.read_by_us() if there.differs(of) else contextlib.nullcontext():
             sql = f"SELECT {there.asked.render(node, there.now)} AS {quoted(_VALUE)} {there.asked.rowset(table)}"
             value = there.asked.answer(sql).first()[_VALUE]
         return value, told_value(there, node, value)

@@ -10,7 +10,7 @@ from collections.abc import Mapping, Sequence
 
 from nomotheta.charter import Check
 from nomotheta.conditions import quoted, solid, span
-from nomotheta.place.render import WHITE_SPACE
+from nomotheta.layout import WHITE_SPACE
 from nomotheta.rules.question import Question, Scope
 
 

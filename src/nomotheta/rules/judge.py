@@ -71,7 +71,8 @@ def judge(
     question = Question(
         place, compiled, now, scopes, set_aside, one_by_one=one_by_one, around=around, keeper=keeper
     )  # fmt: skip
-    findings = _findings(question, flown or {})
+    with contextlib.closing(question):
+        findings = _findings(question, flown or {})
     for each in findings:
         told(compiled.charter.table, f"rule '{each.rule}': {each.verdict}" + (f", {each.message}" * bool(each.message)))
     return findings

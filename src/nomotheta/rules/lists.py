@@ -12,7 +12,6 @@ from nomotheta.charter import Check
 from nomotheta.conditions import PARAMETERS, own, quoted
 from nomotheta.place.base import Place, PlaceColumn
 from nomotheta.place.few import Answer
-from nomotheta.place.valued import Valued
 from nomotheta.rules.finding import Finding, Samples, Verdict, samples_of
 from nomotheta.rules.question import BREAKS, SAMPLES, Question, Scope
 from nomotheta.rules.shape import check_comparable, existing, held_as
@@ -150,8 +149,7 @@ def _compared(question: Question, check: Check, rest: Rest) -> Finding:
         for name, other in pairs
     )
     present = " AND ".join(f"{quoted(name)} IS NOT NULL" for name in check.columns)
-    lists = f"({asked.select()})" if isinstance(asked, Valued) and table == asked.table else asked.named(table)
-    absent = f"NOT EXISTS (SELECT 1 FROM {lists} AS {_LISTED} WHERE {same})"
+    absent = f"NOT EXISTS (SELECT 1 FROM {asked.named(table)} AS {_LISTED} WHERE {same})"
     scope = question.scope_of(check)
     where = question.where(scope, present, absent, *rest(asked), by=asked)
     sql = f"SELECT count(*) AS {quoted(BREAKS)} {asked.rowset(question.table, where)}"

@@ -95,6 +95,7 @@ class Question:
         self.wanted: dict[str, dict[str, str]] = {}
         self._known: dict[tuple[str, str], bool] = {}
         self.reads: Mapping[str, Written] = {}  # the columns of texts that the place itself reads as values
+        self.values: Valued | None = None
         self.asked: Place | Anew = place
         odd = [name for name, kind in self.kinds.items() if name in self.shape and self.is_odd(name, kind)]
         if odd:
@@ -107,12 +108,18 @@ class Question:
         written = written_of(self, odd)
         if written is not None:
             values = Valued(self.place, self.table, written)
-            if values.all_known():
-                self.place = self.asked = values
-                self.shape = {column.name: column for column in values.columns(self.table) or ()}
-                self.landed, self.reads = {}, written
-                return
+            with contextlib.suppress(PlaceError):  # where it can hold no temporary table
+                if values.open():
+                    self.place = self.asked = self.values = values
+                    self.shape = {column.name: column for column in values.columns(self.table) or ()}
+                    self.landed, self.reads = {}, written
+                    return
         self.asked = self.anew()
+
+    def close(self) -> None:
+        """Nothing more is asked."""
+        if self.values is not None:
+            self.values.let_go()
 
     @functools.cached_property
     def guarantees(self) -> Guarantees:
@@ -253,6 +260,8 @@ class Question:
             "otherwise": check.otherwise, "tolerate": str(check.tolerate), "over": self.scope_of(check).label,
             "owners": check.owners, "embedded": self.asked is not self.place or not self.place.native,
         }  # fmt: skip
+        if self.values is not None and self.asked is self.place and more.get("sql"):
+            more["sql"] = self.values.told(more["sql"])
         return Finding(**(base | more))
 
     def enforced(self, check: Check) -> Finding:

@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 from nomotheta.conditions import Kind
 from nomotheta.errors import counted
 from nomotheta.kernel import ODD, TEXT, Read, ReadColumn, Words, count_byte, read_block
+from nomotheta.kinds.cells import trimmed as without_edges
 from nomotheta.kinds.plain import spec_of
 from nomotheta.layout import CellForm, Layout
 from nomotheta.source.base import Batch, Ints, Odd
@@ -495,7 +496,7 @@ def _trim(batch: TextBatch, layout: Layout, wanted: Sequence[int]) -> None:
     counts, nulled = np.zeros(len(batch.records), np.int64), np.zeros(len(batch.records), np.int64)
     columns = []
     for at, column in enumerate(batch.columns):
-        trimmed = pc.utf8_trim_whitespace(column)
+        trimmed = without_edges(column)
         changed = pc.fill_null(pc.not_equal(pc.binary_length(trimmed), pc.binary_length(column)), fill_value=False)
         if pc.any(changed).as_py():
             filled = pc.greater(pc.binary_length(trimmed), 0)

@@ -286,6 +286,16 @@ class DuckPlace(Staging):
 
     found = changed
 
+    @contextlib.contextmanager
+    def held(self, name: str, select: str) -> Iterator[None]:
+        """The rows of a SELECT under a name: they are worked out whenever they are asked for."""
+        self._run(f"CREATE TEMP VIEW {quoted(name)} AS {select}")
+        try:
+            yield
+        finally:
+            with contextlib.suppress(PlaceError):
+                self._run(f"DROP VIEW {quoted(name)}")
+
     def run_plain(self, sql: str) -> None:
         """A statement that touches no rows."""
         self._run(sql)

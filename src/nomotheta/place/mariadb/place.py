@@ -229,8 +229,8 @@ class MariaPlace(MariaCatalogue, Staging):
         return self._sent(table, columns, batches, schema)
 
     def temporary(self, name: str, select: str) -> str:
-        """The statement that makes an empty temporary table."""
-        return f"CREATE TEMPORARY TABLE {name} ENGINE=InnoDB AS {select} LIMIT 0"
+        """The statement that makes a temporary table of the rows of a SELECT."""
+        return f"CREATE TEMPORARY TABLE {name} ENGINE=InnoDB AS {select}"
 
     def distinct(self, left: str, right: str) -> str:
         """Whether two values differ."""

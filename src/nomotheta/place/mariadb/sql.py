@@ -11,8 +11,9 @@ from typing import Any, ClassVar
 
 from nomotheta.conditions import Kind, Node, quoted, render_pattern
 from nomotheta.errors import PlaceError
+from nomotheta.layout import WHITE_SPACE
 from nomotheta.place.fingerprint import Fingerprint
-from nomotheta.place.render import WHITE_SPACE, Renderer, number_bounds, number_shape, text_literal
+from nomotheta.place.render import PRINTABLE, Renderer, number_bounds, number_shape, text_literal
 
 COLLATION = "utf8mb4_nopad_bin"
 _LONGEST_VARCHAR = 16_000  # characters that a row of such a column can always hold
@@ -23,6 +24,11 @@ _CASTS = {"integer": "SIGNED", "real": "DOUBLE", "text": "CHAR", "boolean": "SIG
 def by_code_point(sql: str) -> str:
     """A text that is compared by code point, capitals, accents and spaces at its end included."""
     return f"(CONVERT({sql} USING utf8mb4) COLLATE {COLLATION})"
+
+
+def printable(text: str) -> str:
+    """The condition that a text begins with a plain letter, which says at once that no white space is there."""
+    return f"ascii({text}) BETWEEN {PRINTABLE[0]} AND {PRINTABLE[1]}"
 
 
 class MariaRenderer(Renderer):
@@ -139,13 +145,16 @@ class MariaRenderer(Renderer):
         return f"locate({needle}, {text})"
 
     def trim(self, node: Node) -> str:
-        """Without white space at either end."""
-        edges = text_literal(f"^[{WHITE_SPACE}]+|[{WHITE_SPACE}]+\\z")
-        return f"regexp_replace({self.render(node.args[0])}, {edges}, '')"
+        """Without white space at either end; only texts that may have some are looked through."""
+        edges, value = text_literal(f"^[{WHITE_SPACE}]+|[{WHITE_SPACE}]+\\z"), self.render(node.args[0])
+        plain = f"{printable(value)} AND {printable(f'right({value}, 1)')}"
+        return f"(CASE WHEN {plain} THEN {value} ELSE regexp_replace({value}, {edges}, '') END)"
 
     def not_blank(self, node: Node) -> str:
         """Neither null, nor empty, nor only white space."""
-        return f"coalesce({self.render(node.args[0])} REGEXP {text_literal(f'[^{WHITE_SPACE}]')}, FALSE)"
+        value = self.render(node.args[0])
+        whole = f"coalesce({value} REGEXP {text_literal(f'[^{WHITE_SPACE}]')}, FALSE)"
+        return f"(CASE WHEN {printable(value)} THEN TRUE ELSE {whole} END)"
 
 
 class MariaFingerprint(Fingerprint):

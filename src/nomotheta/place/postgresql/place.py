@@ -70,7 +70,7 @@ _MOST_NUMERIC = Kind("decimal", 1000, 500)  # of a numeric that is declared with
 class PostgresPlace(Staging):
     """A PostgreSQL database."""
 
-    AS_GIVEN = " OVERRIDING SYSTEM VALUE"
+    AS_GIVEN, apart = " OVERRIDING SYSTEM VALUE", " OFFSET NULL"
 
     def __init__(self, name: str, url: str, shown: str) -> None:
         self.name, self.shown = name, shown

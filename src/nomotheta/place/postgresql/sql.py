@@ -7,9 +7,11 @@ from collections.abc import Sequence
 from typing import Any, ClassVar
 
 from nomotheta.conditions import Kind, Node, fixed_runs, quoted, render_pattern
+from nomotheta.layout import WHITE_SPACE
 from nomotheta.place.fingerprint import Fingerprint
-from nomotheta.place.render import PRINTABLE, WHITE_SPACE, Renderer, number_bounds, number_shape, text_literal
+from nomotheta.place.render import PRINTABLE, Renderer, number_bounds, number_shape, text_literal
 
+_SURE = 18  # characters of a whole number that surely fit 64 bits
 _MOST_ARGUMENTS = 50  # of one call; PostgreSQL takes a hundred
 
 
@@ -20,6 +22,7 @@ class PostgresRenderer(Renderer):
 
     def __post_init__(self) -> None:
         super().__post_init__()
+        self._by_op["quickly"] = lambda node: f"({self.render(node.args[0])} OR {self.render(node.args[1])})"
         self._by_op["extract"] = lambda node: self.whole(
             f"floor(extract({node.value} FROM {self.render(node.args[0])}))"
         )
@@ -88,7 +91,9 @@ class PostgresRenderer(Renderer):
         inner = self.render(of)
         if of.kind.name == "text" and kind.name in {"integer", "decimal"}:
             number = f"CAST({inner} AS numeric)"
-            held = f"CASE WHEN {number} BETWEEN {number_bounds(kind)} THEN CAST({number} AS {self.type_name(kind)}) END"
+            name, few = self.type_name(kind), _SURE if kind.name == "integer" else kind.digits - kind.scale
+            far = f"WHEN {number} BETWEEN {number_bounds(kind)} THEN CAST({number} AS {name})"
+            held = f"CASE WHEN length({inner}) <= {few} THEN CAST({inner} AS {name}) {far} END"
             return f"(CASE WHEN {inner} ~ '{number_shape(kind)}' THEN {held} END)"
         if of.kind.name == "boolean" and kind.name == "integer":
             return f"(CASE WHEN {inner} THEN 1 WHEN NOT {inner} THEN 0 END)"
