@@ -93,7 +93,8 @@ class PostgresRenderer(Renderer):
             number = f"CAST({inner} AS numeric)"
             name, few = self.type_name(kind), _SURE if kind.name == "integer" else kind.digits - kind.scale
             far = f"WHEN {number} BETWEEN {number_bounds(kind)} THEN CAST({number} AS {name})"
-            held = f"CASE WHEN length({inner}) <= {few} THEN CAST({inner} AS {name}) {far} END"
+            near = f"WHEN length({inner}) <= {few} THEN CAST({inner} AS {name}) " if of.op != "string" else ""
+            held = f"CASE {near}{far} END"
             return f"(CASE WHEN {inner} ~ '{number_shape(kind)}' THEN {held} END)"
         if of.kind.name == "boolean" and kind.name == "integer":
             return f"(CASE WHEN {inner} THEN 1 WHEN NOT {inner} THEN 0 END)"
