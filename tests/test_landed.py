@@ -11,6 +11,7 @@ import duckdb
 import pytest
 
 from conftest import DAY, Space
+from nomotheta.load.inside import Moving
 from servers import Database
 from test_places import database, running, sort, there  # noqa: F401
 
@@ -81,15 +82,22 @@ def said(aside: list[dict[str, Any]]) -> list[list[str]]:
     ]
 
 
+@pytest.mark.parametrize("zone", ["UTC", "Europe/Berlin"])
 @pytest.mark.parametrize("trim", [True, False])
 @pytest.mark.parametrize("seed", range(4))
 def test_rows_that_are_moved_are_those_that_a_direct_load_brings(
-    there: Space, database: Database, seed: int, trim: bool  # noqa: F811
+    there: Space, database: Database, seed: int, trim: bool, zone: str, monkeypatch: pytest.MonkeyPatch  # noqa: F811
 ) -> None:  # fmt: skip
-    chance = random.Random(seed)
+    chance, moved_inside, put = random.Random(seed), [], Moving.put
+    monkeypatch.setattr(
+        Moving, "put", lambda self, columns: moved_inside.append(put(self, columns)) or moved_inside[-1]
+    )
     lines = [";".join(chance.choice(cells) for cells in CELLS) for _ in range(60)]
+    lines += [f"T{100 + at};{at % 7},50;0{1 + at % 9}.06.2026;{chance.choice(CELLS[3])}" for at in range(60)]
     there.tickets(HEAD + "\n".join(lines) + "\n")
     ours(there, trim=trim)
+    settings = (there.root / "nomotheta.toml").read_text()
+    there.write("nomotheta.toml", settings.replace("Europe/Berlin", zone))
     direct = COLUMNS.replace("tickets-{day}", "tickets-{day}*")
     there.charter('table = "direct"\n[load]\ntolerate = "all"\n' + direct, "direct")
 
@@ -112,6 +120,9 @@ def test_rows_that_are_moved_are_those_that_a_direct_load_brings(
     )
     assert blank or altered == directly
     assert landed["balance"]["loaded"] == moved["balance"]["records"]
+    assert (
+        sum(moved_inside) > 30 or zone != "UTC" or not database.url.startswith(("duckdb:", "postgresql:", "mariadb:"))
+    )
 
 
 def test_a_landed_table_is_judged_by_its_values_wherever_it_is(there: Space, database: Database) -> None:  # noqa: F811

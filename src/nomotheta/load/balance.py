@@ -40,7 +40,7 @@ class Altered:
     def told(self) -> str:
         """It in words."""
         noun, done = _ALTERED[self.what]
-        return f"{counted(self.count, noun)} {done}, first in line {self.line:,}"
+        return f"{counted(self.count, noun)} {done}" + (f", first in line {self.line:,}" if self.line else "")
 
 
 _ALTERED = {

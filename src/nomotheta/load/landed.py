@@ -35,17 +35,16 @@ class Taken:
     rows: int
 
 
-def take_out(place: Place, typed: Compiled, where: str | None, path: Path) -> Taken:
-    """Write the rows of the landing table that meet a rendered condition, or all, as an Arrow file.
+def check_texts(place: Place, typed: Compiled) -> None:
+    """See that a landing table has the columns that are taken out of it, and texts where it should.
 
     Raises:
         PlaceError: the table is not there, or has no text in a column where it should.
     """
     source = typed.source
     assert source is not None  # noqa: S101 - only then is there a landing table
-    table = source.charter.table
+    table, kinds = source.charter.table, columns_taken(typed)
     there = {column.name: column for column in existing(place, table)}
-    kinds = _columns(typed, source)
     for name in kinds:
         if name not in there:
             raise PlaceError(f"the landing table has no column '{name}'", where=f"{table} in {place.shown}")
@@ -55,23 +54,40 @@ def take_out(place: Place, typed: Compiled, where: str | None, path: Path) -> Ta
                 f"'{name}' is {there[name].type_name}, and the charter says that the table holds texts",
                 where=f"{table} in {place.shown}", mend='change the column to text, or take stored = "text" out',
             )  # fmt: skip
+
+
+def take_out(place: Place, typed: Compiled, where: str | None, path: Path) -> Taken:
+    """Write the rows of the landing table that meet a rendered condition, or all, as an Arrow file.
+
+    Raises:
+        PlaceError: the table is not there, or has no text in a column where it should.
+    """
+    check_texts(place, typed)
+    source = typed.source
+    assert source is not None  # noqa: S101 - only then is there a landing table
+    table, kinds = source.charter.table, columns_taken(typed)
+    rows = written_out(place, f"SELECT {', '.join(map(quoted, kinds))} {place.rowset(table, where)}", kinds, path)
+    return Taken(ArrivedFile(path, table, survey(path, table, packed=False)), rows)
+
+
+def written_out(place: Place, select: str, kinds: Mapping[str, Kind | None], path: Path) -> int:
+    """Write what a SELECT of the columns that are taken gives as an Arrow file; how many rows."""
     schema = pa.schema([(name, arrow_type(kind or Kind("text"))) for name, kind in kinds.items()])
     rows = 0
-    listed = ", ".join(map(quoted, kinds))
     with pa.OSFile(str(path), "wb") as file, pa.ipc.new_file(file, schema) as writer:
-        for batch in place.stream(f"SELECT {listed} {place.rowset(table, where)}"):
+        for batch in place.stream(select):
             arrays = [as_kind(values, kind or Kind("text")) for values, kind in zip(batch, kinds.values(), strict=True)]
             found = pa.record_batch(arrays, schema=schema)
             rows += found.num_rows
             writer.write_batch(found)
-    return Taken(ArrivedFile(path, table, survey(path, table, packed=False)), rows)
+    return rows
 
 
 def content_of(place: Place, typed: Compiled) -> str:
     """What tells the rows of a landing table from others, whatever their order: their fingerprint and count."""
     source = typed.source
     assert source is not None  # noqa: S101 - only then is there a landing table
-    table, kinds = source.charter.table, {name: kind or Kind("text") for name, kind in _columns(typed, source).items()}
+    table, kinds = source.charter.table, {name: kind or Kind("text") for name, kind in columns_taken(typed).items()}
     existing(place, table)
     place.expect(table, kinds)
     select = f"count(*) AS {quoted(own('rows'))}, {place.fingerprint.hash_sum(kinds)} AS {quoted(own('hash'))}"
@@ -79,8 +95,10 @@ def content_of(place: Place, typed: Compiled) -> str:
     return f"{int(total):016x}:{rows}"
 
 
-def _columns(typed: Compiled, source: Compiled) -> dict[str, Kind | None]:
+def columns_taken(typed: Compiled) -> dict[str, Kind | None]:
     """The columns of the landing table that are taken over; of what kind those are that hold no texts of files."""
+    source = typed.source
+    assert source is not None  # noqa: S101 - only then is there a landing table
     texts, kinds = source.charter.file_columns(), source.charter.kinds()
     found: dict[str, Kind | None] = {}
     for name in typed.charter.file_columns():

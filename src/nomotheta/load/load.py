@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass, field, replace
+from typing import TYPE_CHECKING
 
 from nomotheta.charter import Compiled
 from nomotheta.errors import DeliveryError, NomothetaError, PlaceError, counted
@@ -23,6 +25,9 @@ from nomotheta.place.marks import leave_files
 from nomotheta.place.render import Now
 from nomotheta.place.staging import Merge
 from nomotheta.rules.finding import worst
+
+if TYPE_CHECKING:
+    from nomotheta.load.inside import Moving
 
 _SEEDS = 5
 
@@ -61,13 +66,19 @@ class _Load:
             self.check_alone()
             loaded = self.place.copy(self.order.staging, self.table, columns, None)
         else:
-            rows, schema = self.stream.incoming(rejects, before)
-            with self.stream.sent.explaining(self.compiled.charter.private()):
-                if how == "merge":
-                    merge = Merge(columns, *columns_to_merge(self.compiled, columns))
-                    merged = self.place.merge(self.table, merge, rows, schema)
-                loaded = merged.rows if merged else self.place.append(self.table, columns, rows, schema)
-            self.compare_repeats([self.table], rejects)
+            with self.moving() as moving:
+                rows, schema = self.stream.incoming(rejects, before)
+                with self.stream.sent.explaining(self.compiled.charter.private()):
+                    if how == "merge":
+                        merge = Merge(columns, *columns_to_merge(self.compiled, columns))
+                        merged = self.place.merge(self.table, merge, rows, schema)
+                    loaded = merged.rows if merged else self.place.append(self.table, columns, rows, schema)
+                self.compare_repeats([self.table], rejects)
+                if moving is not None:
+                    more = moving.put(columns)
+                    merged = merged and merged.with_new(more)
+                    loaded += more
+                    self.stream.account.counts[0] = moving.counted(self.stream.account.counts[0])
         after = (
             self.place.count(self.table) if merged else self.place.count_after(self.table, before, removed, loaded)
         )  # fmt: skip
@@ -80,6 +91,16 @@ class _Load:
         if aside is not None and self.place.columns(aside.table) is not None:
             rejects_table.write(self.place, self.compiled.charter, aside.table, self.order.load_no, rejects.written)
         self.settlement.judged(self.judge(self.stream.set_aside.by_check, self.one_by_one, "", self.stream.flown()))
+
+    @contextmanager
+    def moving(self) -> Iterator[Moving | None]:
+        """The rows that the place moves by itself, once the others are in the file that is loaded."""
+        if self.order.inside is None:
+            yield None
+            return
+        with self.order.inside.begun(self.order.files[0].path) as moving:
+            self.order = self.stream.order = self.settlement.order = replace(self.order, files=[moving.file])
+            yield moving
 
     def remove(self) -> int:
         """Take out the rows that the load replaces; how many they were."""

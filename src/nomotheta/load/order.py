@@ -6,7 +6,7 @@ import datetime
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import field
 from pathlib import Path
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 from nomotheta.conditions import Node
 from nomotheta.frozen import frozen
@@ -17,6 +17,9 @@ from nomotheta.rules.flown import Flown
 from nomotheta.rules.question import Surroundings
 from nomotheta.source.base import SourceFile
 from nomotheta.source.delivery import ArrivedFile
+
+if TYPE_CHECKING:
+    from nomotheta.load.inside import Inside
 
 State = Literal["loaded", "undone"]
 Judge = Callable[[Mapping[str, int], bool, str, Mapping[str, Flown]], list[Finding]]
@@ -44,7 +47,8 @@ class Order:
     `around` is where values may be listed, beside the place; `own_rows` says that rules look at this load's rows alone.
     `marks` are the loads that were in the table when this was ordered; `removal` is what goes before the rows go in.
     `brought` is what is kept of files that were not opened as they are: name, content, and size in bytes; `still`
-    raises a DeliveryError if, inside the transaction, what is loaded is not there any more.
+    raises a DeliveryError if, inside the transaction, what is loaded is not there any more. `inside` are rows that the
+    place moves by itself: then the files are known only inside the transaction, and hold the other rows.
     """
 
     load_no: int
@@ -66,6 +70,7 @@ class Order:
     own_rows: bool = False
     brought: Sequence[tuple[str, str, int]] = ()
     still: Callable[[], None] = lambda: None
+    inside: Inside | None = None
 
     def mark(self, table: str, rows: int) -> Mark:
         """What the load leaves in the place."""

@@ -165,6 +165,9 @@ class Loading(Protocol):
     def copy(self, source: str, target: str, columns: Sequence[str], where: str | None) -> int:
         """Add the rows of one table that meet a rendered condition, or all, to another; how many."""
 
+    def put(self, table: str, columns: Sequence[str], held: str, where: str) -> int:
+        """Add rows that are held under a name, and meet a condition in the place's own SQL, to a table; how many."""
+
     def count(self, table: str, where: str | None = None) -> int:
         """How many rows meet a rendered condition, or are there in all."""
 

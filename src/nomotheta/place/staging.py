@@ -32,6 +32,10 @@ class Merged:
         """All of them."""
         return self.inserted + self.updated + self.unchanged
 
+    def with_new(self, more: int) -> Merged:
+        """The same, and so many rows of new keys."""
+        return Merged(self.inserted + more, self.updated, self.unchanged)
+
 
 @frozen
 class Merge:
@@ -248,6 +252,12 @@ class Staging:
         finally:
             with contextlib.suppress(PlaceError):  # a transaction that has failed takes it along
                 self.run_plain(self.dropped(quoted(STAGE)))
+
+    def put(self, table: str, columns: Sequence[str], held: str, where: str) -> int:
+        """Add rows that are held under a name, and meet a condition, to a table; how many."""
+        listed = ", ".join(map(quoted, columns))
+        chosen = f"SELECT {listed} FROM {quoted(held)} WHERE {where}"
+        return self.changed(f"INSERT INTO {quoted_table(table)} ({listed}){self.AS_GIVEN} {chosen}")
 
     @contextlib.contextmanager
     def held(self, name: str, select: str) -> Iterator[None]:

@@ -6,7 +6,7 @@ import datetime
 import shutil
 import tempfile
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from contextlib import ExitStack
 from dataclasses import replace
 from pathlib import Path
@@ -20,7 +20,8 @@ from nomotheta.events import Listener
 from nomotheta.frozen import frozen
 from nomotheta.ledger import LeftOut, LoadResult
 from nomotheta.load.compare import compare
-from nomotheta.load.landed import Taken, content_of, open_landed, take_out
+from nomotheta.load.inside import Inside, inside_of
+from nomotheta.load.landed import Taken, check_texts, content_of, open_landed, take_out
 from nomotheta.load.order import Order
 from nomotheta.place.base import LoadedFile, Mark, Place
 from nomotheta.place.marks import files_known, outlived
@@ -115,7 +116,7 @@ def _moved(
     rejects: Path | None = None, rehearsed: bool = False,
 ) -> LoadResult:  # fmt: skip
     compiled = attempt.compiled
-    compare(place, compiled)
+    there = compare(place, compiled)
     with ExitStack() as stack:
         folder = Path(stack.enter_context(_folder(context)))
 
@@ -124,15 +125,18 @@ def _moved(
             if chosen.since is not None:
                 return _unchanged(context, attempt, place, chosen)
             where = _rendered(context, attempt, place, chosen)
-            taken = take_out(place, compiled, where, folder / "landed.arrow")
-            attempt.delivered = Delivered([taken.file], daily=True, replaced=chosen.replaced, notes=chosen.notes)
-            attempt.changed = chosen.changed
+            check_texts(place, compiled)
             load_no = (
                 attempt.numbered(context.ledger, place)
                 if rejects is None
                 else max(place.next_load_no(), context.ledger.highest_load_no() + 1)
             )
-            order = _order(context, attempt, place, chosen, taken, load_no)
+            now, zone = context.now(attempt.started, attempt.day, load_no), context.settings.time_zone
+            inside = inside_of(place, compiled, there, where, now, zone, attempt.started, _expected(chosen, compiled))
+            taken = take_out(place, compiled, where if inside is None else "1 = 0", folder / "landed.arrow")
+            attempt.delivered = Delivered([taken.file], daily=True, replaced=chosen.replaced, notes=chosen.notes)
+            attempt.changed = chosen.changed
+            order = replace(_order(context, attempt, place, chosen, taken, load_no, inside), inside=inside)
             return order if rejects is None else replace(order, rejects=rejects, rehearsed=rehearsed)
 
         result = tried(context, attempt, place, compiled, ordered, listener)
@@ -180,7 +184,8 @@ def _rendered(context: Context, attempt: Attempt, place: Place, chosen: _Chosen)
 
 
 def _order(
-    context: Context, attempt: Attempt, place: Place, chosen: _Chosen, taken: Taken, load_no: int
+    context: Context, attempt: Attempt, place: Place, chosen: _Chosen, taken: Taken, load_no: int,
+    inside: Inside | None,
 ) -> Order:  # fmt: skip
     compiled, landing = attempt.compiled, _landing(attempt.compiled)
     assert attempt.delivered is not None  # noqa: S101 - what is moved
@@ -197,7 +202,7 @@ def _order(
         Raises:
             DeliveryError: it does not.
         """
-        there = place.count(landing, where)
+        there = taken.rows if inside is not None else place.count(landing, where)
         if there != taken.rows or not {*chosen.loads} <= {mark.load_no for mark in _standing(place, landing)}:
             told = f"the table changed while its rows were moved: {counted(taken.rows, 'row')} before, {there:,} now"
             raise DeliveryError(told, where=landing, mend="load again when nobody changes it")
@@ -207,6 +212,18 @@ def _order(
         brought=[(landing, each, taken.file.survey.bytes_of_content) for each in contents], still=still,
         opened=lambda file: open_landed(file, compiled),
     )  # fmt: skip
+
+
+def _expected(chosen: _Chosen, compiled: Compiled) -> Callable[[int], None]:
+    """What sees to it that so many rows are those whose content is known."""
+
+    def check_rows(total: int) -> None:
+        known = int(chosen.whole.rpartition(":")[2]) if chosen.whole else total
+        if total != known:
+            told = f"the table changed while its rows were moved: {counted(known, 'row')} before, {total:,} now"
+            raise DeliveryError(told, where=_landing(compiled), mend="load again when nobody changes it")
+
+    return check_rows
 
 
 def _content(landing: str, chosen: _Chosen) -> str:

@@ -1,0 +1,304 @@
+"""Rows of a landing table that stay in the database while they are moved: those of which it is sure what they are.
+
+One SELECT reads the texts (`kinds/written.py`), and says of each row whether all of it fits: no text is none of its
+kind, no check sets it aside, and its key is nowhere else. Such rows go from table to table by one INSERT. The others
+are taken out, and go the way of any file; so it is always the program that sets a row aside, and says why.
+"""
+
+from __future__ import annotations
+
+import datetime
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import ExitStack, contextmanager
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import Any
+
+from nomotheta.charter import Check, Compiled
+from nomotheta.conditions import Kind, Node, build, own, quoted
+from nomotheta.errors import PlaceError
+from nomotheta.frozen import frozen
+from nomotheta.kinds.written import written
+from nomotheta.load.balance import Altered, FileCount
+from nomotheta.load.landed import columns_taken, written_out
+from nomotheta.load.work import FILE_LINE, FILE_NAME, constants
+from nomotheta.place.base import Place, PlaceColumn
+from nomotheta.place.limits import Limits
+from nomotheta.place.render import Now, quoted_table
+from nomotheta.rules.shape import compared_as, holds
+from nomotheta.source.delivery import ArrivedFile
+from nomotheta.unpack import survey
+
+_HELD, _PLAIN, _FITS = own("moved"), quoted(own("plain")), quoted(own("fits"))
+_TRIMMED, _NULLED = quoted(own("trimmed")), quoted(own("nulled"))
+_MANY = 1_000  # keys that several rows share: with more of them, all rows are taken out
+
+
+@frozen
+class Inside:
+    """Rows that are moved within a place: the SELECT that reads them, and the columns that are taken out of the others.
+
+    `raw` are the columns of the landing table by what they are called in the SELECT.
+    """
+
+    place: Place
+    compiled: Compiled
+    there: Mapping[str, PlaceColumn]
+    now: Now
+    select: str
+    raw: Mapping[str, str]
+    expected: Callable[[int], None]
+
+    @contextmanager
+    def begun(self, path: Path) -> Iterator[Moving]:
+        """Within the transaction: the rows are read, and those that do not surely fit are in a file."""
+        with ExitStack() as stack:
+            stack.enter_context(self.place.held(_HELD, self.select))
+            total = self.place.count(_HELD)
+            self.expected(total)
+            plain = f"{_PLAIN} = 1"
+            for at, check in enumerate(_keys(self.compiled)):
+                shared = self._shared(check)
+                clashes = int(self.place.answer(f"SELECT count(*) FROM ({shared}) AS clashes").rows[0][0])
+                if clashes > _MANY:
+                    plain = "1 = 0"
+                    break
+                if clashes:
+                    name = own(f"shared {at}")
+                    stack.enter_context(self.place.held(name, shared))
+                    sides = [[f"{of}.{quoted(each)}" for of in ("there", quoted(_HELD))] for each in check.columns]
+                    same = " AND ".join(
+                        " = ".join(self._alike(each, side) for side in pair)
+                        for each, pair in zip(check.columns, sides, strict=True)
+                    )
+                    plain += f" AND NOT EXISTS (SELECT 1 FROM {quoted(name)} AS there WHERE {same})"
+            landing = _landing(self.compiled)
+            kinds = columns_taken(self.compiled)
+            listed = ", ".join(f"{quoted(called)} AS {quoted(name)}" for name, called in self.raw.items())
+            rest = f"SELECT {listed} FROM {quoted(_HELD)} WHERE NOT ({plain})"
+            rows = written_out(self.place, rest, kinds, path)
+            sums = ", ".join(f"coalesce(sum({each}), 0) AS {each}" for each in (_TRIMMED, _NULLED))
+            found = self.place.answer(f"SELECT {sums} FROM {quoted(_HELD)} WHERE {plain}").rows[0]
+            altered = dict(zip(("trimmed", "nulled"), map(int, found), strict=True))
+            file = ArrivedFile(path, landing, survey(path, landing, packed=False))
+            yield Moving(self, plain, total, rows, file, altered)
+
+    def _shared(self, check: Check) -> str:
+        """The keys that several of the rows have, or that are in the table."""
+        names = [quoted(name) for name in check.columns]
+        mine = [f"{self._alike(name, quoted(name))} AS {quoted(name)}" for name in check.columns]
+        theirs = [f"{self._alike(name, f'there.{quoted(name)}')} AS {quoted(name)}" for name in check.columns]
+        present = "" if check.nulls else " WHERE " + " AND ".join(f"{name} IS NOT NULL" for name in names)
+        own_keys = f"SELECT {', '.join(mine)} FROM {quoted(_HELD)}{present}"
+        among = ", ".join(self._bare(name) for name in check.columns)
+        listed = ", ".join(self._alike(name, quoted(name)) for name in check.columns)
+        found = f"SELECT {', '.join(theirs)} FROM {quoted_table(self.compiled.charter.table)} AS there "
+        found += f"WHERE ({among}) IN (SELECT {listed} FROM {quoted(_HELD)}{present})"
+        both = f"SELECT {', '.join(names)} FROM ({own_keys} UNION ALL {found}) AS every"
+        return f"{both} GROUP BY {', '.join(names)} HAVING count(*) > 1"
+
+    def _alike(self, name: str, sql: str) -> str:
+        """A value of a key as it is compared."""
+        column = self.there[name]
+        texts = column.kind is not None and column.kind.name == "text"
+        return self.place.exactly(sql, column if texts else None)
+
+    def _bare(self, name: str) -> str:
+        """A value in the table, which an index may find."""
+        column = self.there[name]
+        return self._alike(name, f"there.{quoted(name)}") if column.folds else f"there.{quoted(name)}"
+
+
+@frozen
+class Moving:
+    """Rows on their way: of so many, the condition of those that stay in the place, and the file of the others.
+
+    `altered` counts the cells of those that stay which are not taken as they are, by what is done to them.
+    """
+
+    inside: Inside
+    plain: str
+    total: int
+    rest: int
+    file: ArrivedFile
+    altered: Mapping[str, int]
+
+    def put(self, columns: list[str]) -> int:
+        """Have the place put its rows into the table; how many.
+
+        Raises:
+            PlaceError: they are not those that were not taken out.
+        """
+        rows = self.inside.place.put(self.inside.compiled.charter.table, columns, _HELD, self.plain)
+        if rows + self.rest != self.total:
+            told = f"{self.total:,} rows were to be moved, and {rows:,} were, besides {self.rest:,} that were taken out"
+            raise PlaceError(told, where=_landing(self.inside.compiled), mend="load again when nobody changes it")
+        return rows
+
+    def counted(self, count: FileCount) -> FileCount:
+        """The account of the file of the others, with the rows that stayed in the place."""
+        more, altered = self.total - self.rest, {each.what: each.count for each in count.altered}
+        for what, times in self.altered.items():
+            if times:
+                altered[what] = altered.get(what, 0) + times
+        return replace(
+            count, lines=count.lines + more, record_lines=count.record_lines + more, records=count.records + more,
+            altered=tuple(Altered(what, times, 0) for what, times in altered.items()),
+        )  # fmt: skip
+
+
+def _landing(compiled: Compiled) -> str:
+    assert compiled.source is not None  # noqa: S101 - only then is something moved
+    return compiled.source.charter.table
+
+
+def _keys(compiled: Compiled) -> list[Check]:
+    return [check for check in compiled.checks if check.sort == "key" and check.otherwise == "reject"]
+
+
+def inside_of(
+    place: Place, compiled: Compiled, there: Mapping[str, PlaceColumn], where: str | None, now: Now, zone: str,
+    at: datetime.datetime, expected: Callable[[int], None],
+) -> Inside | None:  # fmt: skip
+    """How the rows of a landing table that meet a rendered condition are moved within a place; None where it cannot."""
+    charter, source = compiled.charter, compiled.source
+    assert source is not None  # noqa: S101
+    if not place.native or place.changes_rows(charter.table) or not _comparable(place, compiled, there):
+        return None
+    conditions = _conditions(place, compiled, now)
+    fixed = constants(charter, now.load_no or 0, at, now.day, zone)
+    if conditions is None or any(fixed.get(name) is FILE_LINE and name not in compiled.carried for name in fixed):
+        return None
+    kinds, selected = charter.kinds(), _Select(place, compiled, now, zone)
+    taken, files = list(columns_taken(compiled).items()), [*charter.file_columns(), *compiled.carried]
+    landing = {column.name: column for column in place.columns(_landing(compiled)) or ()}
+    if len(taken) != len(files):
+        return None
+    for (landed, kind), name in zip(taken, files, strict=True):
+        if kind is not None and (not holds(landing[landed], kind) or kind != kinds[name]):
+            return None
+        if not selected.take(landed, name, as_it_is=kind is not None):
+            return None
+    for name, value in fixed.items():
+        if name not in compiled.carried:
+            selected.fill(name, _landing(compiled) if value is FILE_NAME else value)
+    select = selected.whole([*_filled(place, list(charter.file_columns()), kinds, now), *conditions], where)
+    return Inside(place, compiled, there, now, select, selected.raw, expected)
+
+
+@dataclass(slots=True)
+class _Select:
+    """The SELECT that reads the rows of a landing table, in steps, so that nothing is worked out twice."""
+
+    place: Place
+    compiled: Compiled
+    now: Now
+    zone: str
+    raw: dict[str, str] = field(default_factory=dict)
+    _texts: list[str] = field(default_factory=list)
+    _values: list[str] = field(default_factory=list)
+    _told: list[str] = field(default_factory=list)
+    _fits: list[str] = field(default_factory=list)
+    _trimmed: list[str] = field(default_factory=list)
+    _nulled: list[str] = field(default_factory=list)
+
+    def take(self, landed: str, name: str, *, as_it_is: bool) -> bool:
+        """A column of the landing table as one of the other; False where the place cannot read its texts."""
+        number = len(self.raw)
+        self.raw[landed] = called = own(f"raw {number}")
+        raw, text, value = quoted(called), quoted(own(f"text {number}")), quoted(own(f"value {number}"))
+        self._texts.append(f"{quoted(landed)} AS {raw}")
+        self._values.append(raw)
+        if as_it_is:
+            self._told += [raw, f"{raw} AS {quoted(name)}"]
+            return True
+        layout, kind = self.compiled.layout, self.compiled.charter.kinds()[name]
+        layout = layout.of(self.compiled.charter.cell_forms(layout).get(name))
+        first, read = (written(each, kind, layout, self.zone) for each in (landed, own(f"text {number}")))
+        if first is None or read is None:
+            return False
+        self._texts.append(f"{self._said(first.text) if first.text is not None else quoted(landed)} AS {text}")
+        self._values += [text, f"{self._said(read.value)} AS {value}"]
+        self._told += [raw, f"{value} AS {quoted(name)}"]
+        fits = f"({value} IS NOT NULL OR {self._said(read.empty)})"
+        self._fits.append(fits if read.known is None else f"({fits} AND {self._said(read.known)})")
+        letters = self.place.fingerprint.characters
+        if layout.trim:
+            shorter = f"{text} IS NULL OR {letters(text)} <> {letters(raw)}"
+            self._trimmed.append(f"CASE WHEN {raw} IS NOT NULL AND ({shorter}) THEN 1 ELSE 0 END")
+        if any(layout.null_words):
+            null = f"{self._said(read.empty)} AND {letters(text)} > 0"
+            self._nulled.append(f"CASE WHEN {null} THEN 1 ELSE 0 END")
+        return True
+
+    def fill(self, name: str, value: Any) -> None:
+        """A column that all rows have one value in."""
+        kind = self.compiled.charter.kinds()[name]
+        node = Node("null", kind=kind) if value is None else build.constant(value, kind)
+        typed = node if kind.name == "text" and value is not None else Node("cast", [node], value=kind, kind=kind)
+        self._told.append(f"{self._said(typed)} AS {quoted(name)}")
+
+    def whole(self, conditions: Sequence[str], where: str | None) -> str:
+        """All of it, with whether a row surely meets some conditions."""
+        sums = [
+            f"{' + '.join(each) or '0'} AS {name}"
+            for each, name in ((self._trimmed, _TRIMMED), (self._nulled, _NULLED))
+        ]
+        fits = f"CASE WHEN {' AND '.join(self._fits) or '1 = 1'} THEN 1 ELSE 0 END AS {_FITS}"
+        apart, given = self.place.apart, quoted(own("texts"))
+        rows = f"SELECT {', '.join(self._texts)} {self.place.rowset(_landing(self.compiled), where)}{apart}"
+        rows = f"SELECT {', '.join(self._values)} FROM ({rows}) AS {given}{apart}"
+        rows = f"SELECT {', '.join([*self._told, fits, *sums])} FROM ({rows}) AS {given}{apart}"
+        met = " AND ".join([f"{_FITS} = 1", *conditions])
+        return f"SELECT {given}.*, CASE WHEN {met} THEN 1 ELSE 0 END AS {_PLAIN} FROM ({rows}) AS {given}"
+
+    def _said(self, node: Node) -> str:
+        return self.place.render(node, self.now)
+
+
+def _filled(place: Place, names: list[str], kinds: Mapping[str, Kind], now: Now) -> list[str]:
+    """The condition that a row holds a value at all; of one column, a row without one is a null."""
+    if len(names) < 2:
+        return []
+    return ["(" + " OR ".join(place.render(build.not_blank(name, kinds[name]), now) for name in names) + ")"]
+
+
+def _comparable(place: Place, compiled: Compiled, there: Mapping[str, PlaceColumn]) -> bool:
+    """Whether the place takes all values as they are, and knows keys from each other as the program does."""
+    charter = compiled.charter
+    loaded = [name for name, column in charter.columns.items() if column.filled != "@place"]
+    kinds = charter.kinds()
+    if any(_limited(there[name].limits) or not compared_as(there[name], kinds[name]) for name in loaded):
+        return False
+    keys = _keys(compiled)
+    if any(check.sort == "reference" and check.otherwise == "reject" for check in compiled.checks):
+        return False
+    empty = not place.count(charter.table)
+    return all(
+        not key.parts and not key.whole_row and not (key.nulls and not empty)
+        and all(name in loaded for name in key.columns)
+        for key in keys
+    )  # fmt: skip
+
+
+def _limited(limits: Limits) -> bool:
+    """Whether a column gives some values of its kind back otherwise than they were put in."""
+    return replace(limits, bounds=None).any or limits.bounds not in {None, (-(2**63), 2**63 - 1)}
+
+
+def _conditions(place: Place, compiled: Compiled, now: Now) -> list[str] | None:
+    """The conditions of a row that no check sets aside; None where the place may see one otherwise than the program."""
+    checks = [check for check in compiled.checks if check.on_rows and check.otherwise == "reject"]
+    checks += [compiled.within] if compiled.within is not None else []
+    found = []
+    for check in checks:
+        if check.node is None:
+            return None
+        letters = place.differs(check.node)
+        if letters is not None and not letters:
+            return None
+        for name in letters or ():
+            prints = place.fingerprint
+            found.append(f"coalesce({prints.octets(quoted(name))} = {prints.characters(quoted(name))}, 1 = 1)")
+        found.append(f"({place.render(check.node, now)} IS NOT FALSE)")
+    return found
