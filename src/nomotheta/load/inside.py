@@ -54,34 +54,45 @@ class Inside:
         """Within the transaction: the rows are read, and those that do not surely fit are in a file."""
         with ExitStack() as stack:
             stack.enter_context(self.place.held(_HELD, self.select))
-            total = self.place.count(_HELD)
-            self.expected(total)
-            plain = f"{_PLAIN} = 1"
-            for at, check in enumerate(_keys(self.compiled)):
-                shared = self._shared(check)
-                clashes = int(self.place.answer(f"SELECT count(*) FROM ({shared}) AS clashes").rows[0][0])
-                if clashes > _MANY:
-                    plain = "1 = 0"
-                    break
-                if clashes:
-                    name = own(f"shared {at}")
-                    stack.enter_context(self.place.held(name, shared))
-                    sides = [[f"{of}.{quoted(each)}" for of in ("there", quoted(_HELD))] for each in check.columns]
-                    same = " AND ".join(
-                        " = ".join(self._alike(each, side) for side in pair)
-                        for each, pair in zip(check.columns, sides, strict=True)
-                    )
-                    plain += f" AND NOT EXISTS (SELECT 1 FROM {quoted(name)} AS there WHERE {same})"
-            landing = _landing(self.compiled)
-            kinds = columns_taken(self.compiled)
-            listed = ", ".join(f"{quoted(called)} AS {quoted(name)}" for name, called in self.raw.items())
-            rest = f"SELECT {listed} FROM {quoted(_HELD)} WHERE NOT ({plain})"
-            rows = written_out(self.place, rest, kinds, path)
-            sums = ", ".join(f"coalesce(sum({each}), 0) AS {each}" for each in (_TRIMMED, _NULLED))
-            found = self.place.answer(f"SELECT {sums} FROM {quoted(_HELD)} WHERE {plain}").rows[0]
-            altered = dict(zip(("trimmed", "nulled"), map(int, found), strict=True))
+            told = self._told(f"{_PLAIN} = 1")
+            self.expected(told[0])
+            plain = self._plain(stack)
+            if plain != f"{_PLAIN} = 1":
+                told = self._told(plain)
+            total, fit, trimmed, nulled = told
+            landing, listed = (
+                _landing(self.compiled),
+                (f"{quoted(each)} AS {quoted(name)}" for name, each in self.raw.items()),
+            )
+            others = f"NOT ({plain})" if fit < total else "1 = 0"
+            rest = f"SELECT {', '.join(listed)} FROM {quoted(_HELD)} WHERE {others}"
+            rows = written_out(self.place, rest, columns_taken(self.compiled), path)
             file = ArrivedFile(path, landing, survey(path, landing, packed=False))
-            yield Moving(self, plain, total, rows, file, altered)
+            yield Moving(self, plain, total, rows, file, {"trimmed": trimmed, "nulled": nulled})
+
+    def _told(self, plain: str) -> list[int]:
+        """How many rows there are, how many meet a condition, and how many cells of those are trimmed, and made null."""
+        sums = [f"coalesce(sum(CASE WHEN {plain} THEN {each} END), 0)" for each in ("1", _TRIMMED, _NULLED)]
+        names = [f"{each} AS {quoted(own(str(at)))}" for at, each in enumerate(["count(*)", *sums])]
+        return [int(each) for each in self.place.answer(f"SELECT {', '.join(names)} FROM {quoted(_HELD)}").rows[0]]
+
+    def _plain(self, stack: ExitStack) -> str:
+        """The condition of rows that fit, and whose keys are nowhere else."""
+        plain = f"{_PLAIN} = 1"
+        for at, check in enumerate(_keys(self.compiled)):
+            shared, name = self._shared(check), own(f"shared {at}")
+            clashes = int(self.place.answer(f"SELECT count(*) AS clashes FROM ({shared}) AS shared").rows[0][0])
+            if clashes > _MANY:
+                return "1 = 0"
+            if clashes:
+                stack.enter_context(self.place.held(name, shared))
+                sides = [[f"{of}.{quoted(each)}" for of in ("there", quoted(_HELD))] for each in check.columns]
+                same = " AND ".join(
+                    " = ".join(self._alike(each, side) for side in pair)
+                    for each, pair in zip(check.columns, sides, strict=True)
+                )
+                plain += f" AND NOT EXISTS (SELECT 1 FROM {quoted(name)} AS there WHERE {same})"
+        return plain
 
     def _shared(self, check: Check) -> str:
         """The keys that several of the rows have, or that are in the table."""
@@ -273,12 +284,10 @@ def _comparable(place: Place, compiled: Compiled, there: Mapping[str, PlaceColum
     keys = _keys(compiled)
     if any(check.sort == "reference" and check.otherwise == "reject" for check in compiled.checks):
         return False
-    empty = not place.count(charter.table)
     return all(
-        not key.parts and not key.whole_row and not (key.nulls and not empty)
-        and all(name in loaded for name in key.columns)
+        not key.parts and not key.whole_row and not key.nulls and all(name in loaded for name in key.columns)
         for key in keys
-    )  # fmt: skip
+    )
 
 
 def _limited(limits: Limits) -> bool:
