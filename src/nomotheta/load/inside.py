@@ -71,7 +71,7 @@ class Inside:
             yield Moving(self, plain, total, rows, file, {"trimmed": trimmed, "nulled": nulled})
 
     def _told(self, plain: str) -> list[int]:
-        """How many rows there are, how many meet a condition, and how many cells of those are trimmed, and made null."""
+        """How many rows there are, how many meet a condition, and the cells of those that are trimmed or made null."""
         sums = [f"coalesce(sum(CASE WHEN {plain} THEN {each} END), 0)" for each in ("1", _TRIMMED, _NULLED)]
         names = [f"{each} AS {quoted(own(str(at)))}" for at, each in enumerate(["count(*)", *sums])]
         return [int(each) for each in self.place.answer(f"SELECT {', '.join(names)} FROM {quoted(_HELD)}").rows[0]]
@@ -174,7 +174,7 @@ def inside_of(
     """How the rows of a landing table that meet a rendered condition are moved within a place; None where it cannot."""
     charter, source = compiled.charter, compiled.source
     assert source is not None  # noqa: S101
-    if not place.native or place.changes_rows(charter.table) or not _comparable(place, compiled, there):
+    if not place.native or place.changes_rows(charter.table) or not _comparable(compiled, there):
         return None
     conditions = _conditions(place, compiled, now)
     fixed = constants(charter, now.load_no or 0, at, now.day, zone)
@@ -274,7 +274,7 @@ def _filled(place: Place, names: list[str], kinds: Mapping[str, Kind], now: Now)
     return ["(" + " OR ".join(place.render(build.not_blank(name, kinds[name]), now) for name in names) + ")"]
 
 
-def _comparable(place: Place, compiled: Compiled, there: Mapping[str, PlaceColumn]) -> bool:
+def _comparable(compiled: Compiled, there: Mapping[str, PlaceColumn]) -> bool:
     """Whether the place takes all values as they are, and knows keys from each other as the program does."""
     charter = compiled.charter
     loaded = [name for name, column in charter.columns.items() if column.filled != "@place"]
