@@ -12,7 +12,7 @@ import pytest
 
 from conftest import DAY, Space
 from nomotheta.load.inside import Moving
-from servers import Database
+from servers import Database, ask_postgres
 from test_places import database, running, sort, there  # noqa: F401
 
 COLUMNS = """
@@ -360,3 +360,32 @@ def test_rows_that_a_move_set_aside_come_again_mended(landing: Space) -> None:
     assert landing.sql("select ticket_no, fare from tickets order by 1") == [
         ("T001", Decimal("1.50")), ("T002", Decimal("2.50")), ("T003", Decimal("3.00")),
     ]  # fmt: skip
+
+
+def test_where_no_temporary_table_may_be_made_the_rows_are_streamed(
+    sort: str, there: Space, database: Database  # noqa: F811
+) -> None:  # fmt: skip
+    if sort != "postgresql":
+        pytest.skip("it has no such setting")
+    ours(there, zone="UTC")
+    there.charter(CHECKED, "landed")
+    there.tickets(HEAD + "T001;x;01.06.2026;\n")
+    there.load(table="landed")
+    name, writing = database.url.rpartition("/")[2], f"{database.url}?options=-cdefault_transaction_read_only%3Doff"
+    for read_only in ("on", "off"):
+        ask_postgres(writing, f"ALTER DATABASE {name} SET default_transaction_read_only = {read_only}")
+        found = there.run("judge", "landed", "--json").json["tables"][0]["findings"]
+        told = {each["rule"]: each for each in found}["fare is decimal(6,2)"]
+        assert (told["breaks"], told["embedded"]) == (1, read_only == "on")
+
+
+def test_several_landed_tables_are_judged_as_of_one_moment(there: Space, database: Database) -> None:  # noqa: F811
+    ours(there, zone="UTC")
+    for name in ("landed", "other"):
+        there.charter(CHECKED.replace('table = "landed"', f'table = "{name}"').replace("landed(", f"{name}("), name)
+    there.tickets(HEAD + "T001;x;01.06.2026;\n")
+    for name in ("landed", "other"):
+        there.load(table=name)
+
+    tables = there.run("judge", "landed", "other", "--jobs", "2", "--json").json["tables"]
+    assert [sum(each["breaks"] or 0 for each in table["findings"]) for table in tables] == [4, 4]

@@ -176,6 +176,8 @@ def inside_of(
     assert source is not None  # noqa: S101
     if not place.native or place.changes_rows(charter.table) or not _comparable(compiled, there):
         return None
+    if not place.may_hold():
+        return None
     conditions = _conditions(place, compiled, now)
     fixed = constants(charter, now.load_no or 0, at, now.day, zone)
     if conditions is None or any(fixed.get(name) is FILE_LINE and name not in compiled.carried for name in fixed):

@@ -210,6 +210,9 @@ class Asking(Protocol):
 
     apart: str  # what ends a SELECT within another, so that the database works it out first, and once
 
+    def may_hold(self) -> bool:
+        """Whether rows may be held; asked so that nothing fails within a transaction."""
+
     def held(self, name: str, select: str) -> AbstractContextManager[None]:
         """The rows of a SELECT under a name that this session alone knows, for as long as it lasts."""
 

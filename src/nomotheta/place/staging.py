@@ -259,6 +259,12 @@ class Staging:
         chosen = f"SELECT {listed} FROM {quoted(held)} WHERE {where}"
         return self.changed(f"INSERT INTO {quoted_table(table)} ({listed}){self.AS_GIVEN} {chosen}")
 
+    def may_hold(self) -> bool:
+        """Whether rows may be held in a temporary table."""
+        with contextlib.suppress(PlaceError), self.held(own("trial"), "SELECT 1 AS tried"):
+            return True
+        return False
+
     @contextlib.contextmanager
     def held(self, name: str, select: str) -> Iterator[None]:
         """The rows of a SELECT in a temporary table, for as long as it lasts."""

@@ -106,7 +106,7 @@ class Question:
         from nomotheta.rules.anew import written_of
 
         written = written_of(self, odd)
-        if written is not None:
+        if written is not None and self.place.may_hold():
             values = Valued(self.place, self.table, written)
             with contextlib.suppress(PlaceError):  # where it can hold no temporary table
                 if values.open():

@@ -245,6 +245,11 @@ class PostgresPlace(Staging):
         )
         return [row["name"] for row in rows]
 
+    def may_hold(self) -> bool:
+        """Whether there may be temporary tables, as the catalog says: a failure would end a transaction."""
+        may = "has_database_privilege(current_database(), 'TEMP') AND current_setting('transaction_read_only') = 'off'"
+        return bool(self._rows(f"SELECT {may} AS may")[0]["may"])
+
     def never_repeats(self, column: str, rowset: str) -> bool:
         """Whether each value is greater than the one before it: rows that came in order of their key lie so."""
         value, before = quoted(own("value")), quoted(own("before"))
