@@ -389,3 +389,16 @@ def test_several_landed_tables_are_judged_as_of_one_moment(there: Space, databas
 
     tables = there.run("judge", "landed", "other", "--jobs", "2", "--json").json["tables"]
     assert [sum(each["breaks"] or 0 for each in table["findings"]) for table in tables] == [4, 4]
+
+
+@pytest.mark.parametrize("width", [3, 300])
+def test_a_landing_table_of_any_width_is_judged_and_moved(there: Space, width: int) -> None:  # noqa: F811
+    ours(there, zone="UTC")
+    columns = "".join(f'[columns.c{at}]\nkind = "text"\ntrim = true\n' for at in range(width))
+    delivery = '[delivery]\nfiles = "inbox/tickets-{day}.csv"\nlayout = "office"\n'
+    there.charter(LANDED.format("") + delivery + columns + '[columns.load_no]\nfrom = "@load.no"\n', "landed")
+    there.tickets("\n".join(";".join(f"{row}{at}" for at in range(width)) for row in ("c", "x", " y")) + "\n")
+    landed, moved = both(there)
+
+    assert (landed["state"], moved["state"], moved["balance"]["loaded"]) == ("loaded", "loaded", 2)
+    assert there.judge("landed")["verdict"] == "pass"

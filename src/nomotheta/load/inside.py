@@ -176,8 +176,6 @@ def inside_of(
     assert source is not None  # noqa: S101
     if not place.native or place.changes_rows(charter.table) or not _comparable(compiled, there):
         return None
-    if not place.may_hold():
-        return None
     conditions = _conditions(place, compiled, now)
     fixed = constants(charter, now.load_no or 0, at, now.day, zone)
     if conditions is None or any(fixed.get(name) is FILE_LINE and name not in compiled.carried for name in fixed):
@@ -196,7 +194,11 @@ def inside_of(
         if name not in compiled.carried:
             selected.fill(name, _landing(compiled) if value is FILE_NAME else value)
     select = selected.whole([*_filled(place, list(charter.file_columns()), kinds, now), *conditions], where)
-    return Inside(place, compiled, there, now, select, selected.raw, expected)
+    try:  # before the transaction, which a failure may end: rows may be too wide, or temporary tables forbidden
+        with place.held(own("trial"), f"{select} LIMIT 0"):
+            return Inside(place, compiled, there, now, select, selected.raw, expected)
+    except PlaceError:
+        return None
 
 
 @dataclass(slots=True)

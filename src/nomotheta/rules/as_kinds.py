@@ -45,7 +45,10 @@ def _misfits_there(question: Question, checks: Sequence[Check]) -> list[Finding]
     for check, count in zip(checks, breaks, strict=True):
         name = check.columns[0]
         where = question.where(scope, f"{misfit(name)} IS NOT NULL")
-        sql = f"SELECT {misfit(name)} AS {quoted(name)} {asked.rowset(question.table, where)}"
+        key = next((key.columns for key in question.charter.real_keys()), ())
+        shown = [quoted(each) for each in key if each != name and each in question.shape]
+        shown.append(f"{misfit(name)} AS {quoted(name)}")
+        sql = f"SELECT {', '.join(shown)} {asked.rowset(question.table, where)}"
 
         def samples(check: Check = check, where: str | None = where, sql: str = sql) -> Samples:
             question.keep(check, where)
