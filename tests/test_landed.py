@@ -402,3 +402,18 @@ def test_a_landing_table_of_any_width_is_judged_and_moved(there: Space, width: i
 
     assert (landed["state"], moved["state"], moved["balance"]["loaded"]) == ("loaded", "loaded", 2)
     assert there.judge("landed")["verdict"] == "pass"
+
+
+def test_a_nul_in_a_landed_text_is_set_aside_as_from_a_file(sort: str, there: Space, database: Database) -> None:  # noqa: F811
+    if sort not in {"duckdb", "mariadb"}:
+        pytest.skip("no such text can be in it, or it judges nothing by itself")
+    ours(there, zone="UTC")
+    there.charter(LANDED.format("") + COLUMNS.replace('pattern = "T[0-9]{3}"', ""), "landed")
+    there.tickets(HEAD + "T001;1,50;01.06.2026;\nT002;1,50;01.06.2026;\n")
+    both(there)
+    nul = "chr(0)" if sort == "duckdb" else "char(0)"
+    database.ask(f"UPDATE landed SET ticket_no = concat('T0', {nul}) WHERE ticket_no = 'T001'")
+    assert there.run("undo", "2").code == 0
+    (moved,) = there.run("load", "tickets", "--day", DAY, "--json").json["loads"]
+
+    assert (moved["balance"]["loaded"], moved["balance"]["rejected"]) == (1, 1)

@@ -186,7 +186,7 @@ def inside_of(
     if len(taken) != len(files):
         return None
     for (landed, kind), name in zip(taken, files, strict=True):
-        if kind is not None and (not holds(landing[landed], kind) or kind != kinds[name]):
+        if landing[landed].limits.padded or (kind and (not holds(landing[landed], kind) or kind != kinds[name])):
             return None
         if not selected.take(landed, name, as_it_is=kind is not None):
             return None
@@ -237,6 +237,9 @@ class _Select:
         self._told += [raw, f"{value} AS {quoted(name)}"]
         fits = f"({value} IS NOT NULL OR {self._said(read.empty)})"
         self._fits.append(fits if read.known is None else f"({fits} AND {self._said(read.known)})")
+        nul = self.place.with_nul(raw) if kind.name == "text" else None
+        if nul is not None:
+            self._fits.append(f"NOT coalesce({nul}, 1 = 0)")
         letters = self.place.fingerprint.characters
         if layout.trim:
             shorter = f"{text} IS NULL OR {letters(text)} <> {letters(raw)}"

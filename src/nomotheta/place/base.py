@@ -210,6 +210,9 @@ class Asking(Protocol):
 
     apart: str  # what ends a SELECT within another, so that the database works it out first, and once
 
+    def with_nul(self, sql: str) -> str | None:
+        """The condition that a text in SQL holds the character NUL, which no text of ours does; None where none can."""
+
     def may_hold(self) -> bool:
         """Whether rows may be held; asked so that nothing fails within a transaction."""
 

@@ -259,6 +259,10 @@ class Staging:
         chosen = f"SELECT {listed} FROM {quoted(held)} WHERE {where}"
         return self.changed(f"INSERT INTO {quoted_table(table)} ({listed}){self.AS_GIVEN} {chosen}")
 
+    def with_nul(self, _sql: str) -> str | None:
+        """The condition that a text holds the character NUL; None where none can."""
+        return None
+
     def may_hold(self) -> bool:
         """Whether rows may be held in a temporary table."""
         with contextlib.suppress(PlaceError), self.held(own("trial"), "SELECT 1 AS tried"):

@@ -286,6 +286,10 @@ class DuckPlace(Staging):
 
     found = changed
 
+    def with_nul(self, sql: str) -> str | None:
+        """The condition that a text holds the character NUL."""
+        return f"contains({sql}, chr(0))"
+
     @contextlib.contextmanager
     def held(self, name: str, select: str) -> Iterator[None]:
         """The rows of a SELECT under a name: they are worked out whenever they are asked for."""

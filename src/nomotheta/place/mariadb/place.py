@@ -220,6 +220,10 @@ class MariaPlace(MariaCatalogue, Staging):
         """A statement that touches no rows."""
         self._run(sql)
 
+    def with_nul(self, sql: str) -> str | None:
+        """The condition that a text holds the character NUL."""
+        return f"locate(char(0), {sql}) > 0"
+
     def dropped(self, name: str) -> str:
         """The statement that drops a temporary table, which commits nothing if it says that it is one."""
         return f"DROP TEMPORARY TABLE {name}"
