@@ -10,12 +10,14 @@ import itertools
 from collections.abc import Iterable, Mapping
 from contextlib import ExitStack
 from dataclasses import replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from nomotheta.conditions import Kind, Node, own, quoted
-from nomotheta.kinds.written import Written
 from nomotheta.place.base import Guarantees, Place, PlaceColumn
 from nomotheta.place.render import NOWHERE, identifiers
+
+if TYPE_CHECKING:
+    from nomotheta.kinds.written import Written
 
 _NUMBERS = itertools.count(1)
 

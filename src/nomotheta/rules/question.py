@@ -16,12 +16,12 @@ from nomotheta.frozen import frozen
 from nomotheta.layout import Layout
 from nomotheta.place.base import Guarantees, Place
 from nomotheta.place.render import Now
-from nomotheta.place.valued import Valued
 from nomotheta.rules.finding import Finding, Samples, message_of, samples_of, verdict_of
 from nomotheta.rules.shape import compared_as, existing
 
 if TYPE_CHECKING:
     from nomotheta.kinds.written import Written
+    from nomotheta.place.valued import Valued
     from nomotheta.rules.anew import Anew
 
 SAMPLES = 5
@@ -103,6 +103,7 @@ class Question:
 
     def _read(self, odd: Sequence[str]) -> None:
         """Have the texts of some columns read as values: by the place, or where it cannot, by the engine."""
+        from nomotheta.place.valued import Valued  # only now: most tables are what they were declared to be
         from nomotheta.rules.anew import written_of
 
         written = written_of(self, odd)
