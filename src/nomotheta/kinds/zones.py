@@ -93,3 +93,12 @@ def _micros(moment: datetime.datetime) -> int:
 
 def _year(moment: int) -> int:
     return (_EPOCH + datetime.timedelta(microseconds=moment)).year
+
+
+def changes_between(zone: str, first: int, end: int) -> tuple[list[int], list[int], list[int]]:
+    """From which local times on further offsets hold in a zone, in microseconds since 1970: of the years between two.
+
+    Then the offsets, one more, and for each until when the clocks skip to it.
+    """
+    until, offsets, skipped = _changes(zone, first, end)
+    return until.tolist(), offsets.tolist(), skipped.tolist()

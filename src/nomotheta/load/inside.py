@@ -25,6 +25,7 @@ from nomotheta.load.work import FILE_LINE, FILE_NAME, constants
 from nomotheta.place.base import Place, PlaceColumn
 from nomotheta.place.limits import Limits
 from nomotheta.place.render import Now, quoted_table
+from nomotheta.place.steps import Steps
 from nomotheta.rules.shape import compared_as, holds
 from nomotheta.source.delivery import ArrivedFile
 from nomotheta.unpack import survey
@@ -180,7 +181,7 @@ def inside_of(
     fixed = constants(charter, now.load_no or 0, at, now.day, zone)
     if conditions is None or any(fixed.get(name) is FILE_LINE and name not in compiled.carried for name in fixed):
         return None
-    kinds, selected = charter.kinds(), _Select(place, compiled, now, zone)
+    kinds, selected = charter.kinds(), _Select(place, compiled, now, zone, Steps(place))
     taken, files = list(columns_taken(compiled).items()), [*charter.file_columns(), *compiled.carried]
     landing = {column.name: column for column in place.columns(_landing(compiled)) or ()}
     if len(taken) != len(files):
@@ -209,9 +210,8 @@ class _Select:
     compiled: Compiled
     now: Now
     zone: str
+    steps: Steps
     raw: dict[str, str] = field(default_factory=dict)
-    _texts: list[str] = field(default_factory=list)
-    _values: list[str] = field(default_factory=list)
     _told: list[str] = field(default_factory=list)
     _fits: list[str] = field(default_factory=list)
     _trimmed: list[str] = field(default_factory=list)
@@ -220,23 +220,22 @@ class _Select:
     def take(self, landed: str, name: str, *, as_it_is: bool) -> bool:
         """A column of the landing table as one of the other; False where the place cannot read its texts."""
         number = len(self.raw)
-        self.raw[landed] = called = own(f"raw {number}")
-        raw, text, value = quoted(called), quoted(own(f"text {number}")), quoted(own(f"value {number}"))
-        self._texts.append(f"{quoted(landed)} AS {raw}")
-        self._values.append(raw)
+        self.raw[landed] = own(f"raw {number}")
+        raw = self.steps.take(landed, own(f"raw {number}"))
         if as_it_is:
             self._told += [raw, f"{raw} AS {quoted(name)}"]
             return True
         layout, kind = self.compiled.layout, self.compiled.charter.kinds()[name]
         layout = layout.of(self.compiled.charter.cell_forms(layout).get(name))
-        first, read = (written(each, kind, layout, self.zone) for each in (landed, own(f"text {number}")))
-        if first is None or read is None:
+        reading = written(landed, kind, layout, self.zone, number)
+        if reading is None:
             return False
-        self._texts.append(f"{self._said(first.text) if first.text is not None else quoted(landed)} AS {text}")
-        self._values += [text, f"{self._said(read.value)} AS {value}"]
+        value, fits = self.steps.read(reading)
+        text = quoted(reading.text)
         self._told += [raw, f"{value} AS {quoted(name)}"]
-        fits = f"({value} IS NOT NULL OR {self._said(read.empty)})"
-        self._fits.append(fits if read.known is None else f"({fits} AND {self._said(read.known)})")
+        self._fits.append(fits)
+        if reading.known is not None:
+            self._fits.append(self.steps.said(reading.known))
         nul = self.place.with_nul(raw) if kind.name == "text" else None
         if nul is not None:
             self._fits.append(f"NOT coalesce({nul}, 1 = 0)")
@@ -245,7 +244,7 @@ class _Select:
             shorter = f"{text} IS NULL OR {letters(text)} <> {letters(raw)}"
             self._trimmed.append(f"CASE WHEN {raw} IS NOT NULL AND ({shorter}) THEN 1 ELSE 0 END")
         if any(layout.null_words):
-            null = f"{self._said(read.empty)} AND {letters(text)} > 0"
+            null = f"{self.steps.said(reading.empty)} AND {letters(text)} > 0"
             self._nulled.append(f"CASE WHEN {null} THEN 1 ELSE 0 END")
         return True
 
@@ -263,12 +262,10 @@ class _Select:
             for each, name in ((self._trimmed, _TRIMMED), (self._nulled, _NULLED))
         ]
         fits = f"CASE WHEN {' AND '.join(self._fits) or '1 = 1'} THEN 1 ELSE 0 END AS {_FITS}"
-        apart, given = self.place.apart, quoted(own("texts"))
-        rows = f"SELECT {', '.join(self._texts)} {self.place.rowset(_landing(self.compiled), where)}{apart}"
-        rows = f"SELECT {', '.join(self._values)} FROM ({rows}) AS {given}{apart}"
-        rows = f"SELECT {', '.join([*self._told, fits, *sums])} FROM ({rows}) AS {given}{apart}"
+        apart, given = self.place.apart, quoted(own("read"))
+        rows = self.steps.select([*self._told, fits, *sums], self.place.rowset(_landing(self.compiled), where))
         met = " AND ".join([f"{_FITS} = 1", *conditions])
-        return f"SELECT {given}.*, CASE WHEN {met} THEN 1 ELSE 0 END AS {_PLAIN} FROM ({rows}) AS {given}"
+        return f"SELECT {given}.*, CASE WHEN {met} THEN 1 ELSE 0 END AS {_PLAIN} FROM ({rows}{apart}) AS {given}"
 
     def _said(self, node: Node) -> str:
         return self.place.render(node, self.now)

@@ -65,6 +65,8 @@ class Renderer:
             "||": lambda node: f"({self.render(node.args[0])} || {self.render(node.args[1])})",
             "not blank": self.not_blank, "negative": self.negative,
             "shift": self.shift, "days": self.days, "case": self.case, "cast": self.cast,
+            "later": self.later, "unhex": self.unhex, "chop": self.chop,
+            "end": lambda node: f"right({self.render(node.args[0])}, {node.value})",
             "extract": lambda node: f"extract({node.value} FROM {self.render(node.args[0])})",
             "call": self.call, "aggregate": self.aggregate,
             "quickly": lambda node: self.render(node.args[1]),  # the first is for where the second is slow
@@ -217,6 +219,18 @@ class Renderer:
         amount, unit = by.value
         moved = f"({start} + INTERVAL '{amount if node.value == '+' else -amount} {unit}')"
         return f"CAST({moved} AS DATE)" if node.kind.name == "date" else moved
+
+    def later(self, node: Node) -> str:
+        """A moment so many seconds later."""
+        return f"({self.render(node.args[0])} + to_seconds({self.render(node.args[1])}))"
+
+    def unhex(self, node: Node) -> str:
+        """The bytes that a text of hexadecimal digits spells."""
+        return f"unhex({self.render(node.args[0])})"
+
+    def chop(self, node: Node) -> str:
+        """A text without its last letters, of which it has so many."""
+        return f"left({self.render(node.args[0])}, -{node.value})"
 
     def days(self, node: Node) -> str:
         """The days from the right date to the left."""

@@ -12,9 +12,10 @@ from contextlib import ExitStack
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
-from nomotheta.conditions import Kind, Node, own, quoted
+from nomotheta.conditions import Kind, own, quoted
 from nomotheta.place.base import Guarantees, Place, PlaceColumn
-from nomotheta.place.render import NOWHERE, identifiers
+from nomotheta.place.render import identifiers
+from nomotheta.place.steps import Steps
 
 if TYPE_CHECKING:
     from nomotheta.kinds.written import Written
@@ -106,28 +107,24 @@ class Valued:
     def select(self, among: Iterable[str] | None = None) -> str:
         """The SELECT that reads the table's texts: all of them, or what is called by some names in it."""
         wanted = set(among) if among is not None else None
-        texts, values, told, doubts = [], [], [], []
-        for at, column in enumerate(self._there):
-            written, name, value = self.written.get(column.name), quoted(column.name), quoted(own(f"value {at}"))
+        steps, told, doubts = Steps(self.place), [], []
+        for column in self._there:
             if wanted is not None and not wanted & {column.name, own(f"misfit {column.name}")}:
                 continue
-            text = self._said(written.text) if written is not None and written.text is not None else name
-            texts.append(name if text == name else f"{text} AS {name}")
-            values.append(name)
+            written, name = self.written.get(column.name), quoted(column.name)
             if written is None:
-                told.append(name)
+                told.append(steps.take(column.name))
                 continue
-            values.append(f"{self._said(written.value)} AS {value}")
-            unread = f"{value} IS NULL AND NOT {self._said(written.empty)}"
-            told += [f"{value} AS {name}", f"CASE WHEN {unread} THEN {name} END AS {misfit(column.name)}"]
+            value, read = steps.read(written)
+            told += [
+                f"{value} AS {name}",
+                f"CASE WHEN NOT {read} THEN {quoted(written.text)} END AS {misfit(column.name)}",
+            ]
             if written.known is not None:
-                doubts.append(f"({value} IS NULL AND NOT {self._said(written.known)})")
+                doubts.append(f"NOT {steps.said(written.known)}")
         if doubts:
             told.append(f"CASE WHEN {' OR '.join(doubts)} THEN 1 ELSE 0 END AS {quoted(own('unknown'))}")
-        apart, given = self.place.apart, quoted(own("texts"))
-        rows = f"SELECT {', '.join(texts)} {self.place.rowset(self.table)}{apart}"
-        rows = f"SELECT {', '.join(values)} FROM ({rows}) AS {given}{apart}"
-        return f"SELECT {', '.join(told)} FROM ({rows}) AS {given}"
+        return steps.select(told, self.place.rowset(self.table))
 
     def told(self, sql: str) -> str:
         """A statement about the values, for the database's own client: with the SELECT that reads them."""
@@ -135,9 +132,6 @@ class Valued:
         if self._name not in names:
             return sql
         return f"WITH {quoted(self._name)} AS ({self.select(names)})\n{sql}"
-
-    def _said(self, node: Node) -> str:
-        return self.place.render(node, NOWHERE)
 
 
 def misfit(name: str) -> str:

@@ -140,11 +140,11 @@ def written_of(question: Question, odd: Sequence[str]) -> dict[str, Written] | N
     if not question.place.native:
         return None
     found: dict[str, Written] = {}
-    for name in odd:
+    for at, name in enumerate(odd):
         held = question.shape[name].kind
         reading = reading_of(question, name)
         layout = reading.layout if reading.landed else replace(reading.layout, trim=False, null_words=[""])
-        told = written(name, question.kinds[name], layout, reading.zone) if held and held.name == "text" else None
+        told = written(name, question.kinds[name], layout, reading.zone, at) if held and held.name == "text" else None
         if told is None:
             return None
         found[name] = told

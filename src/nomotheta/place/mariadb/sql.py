@@ -73,6 +73,15 @@ class MariaRenderer(Renderer):
         amount, unit = (self.render(by), "DAY") if by.kind.name == "integer" else by.value
         return f"({self.render(moment)} {node.value} INTERVAL {amount} {unit.upper()})"
 
+    def later(self, node: Node) -> str:
+        """A moment so many seconds later."""
+        return f"({self.render(node.args[0])} + INTERVAL {self.render(node.args[1])} SECOND)"
+
+    def chop(self, node: Node) -> str:
+        """A text without its last letters, of which it has so many."""
+        text = self.render(node.args[0])
+        return f"left({text}, char_length({text}) - {node.value})"
+
     def span(self, node: Node) -> str:
         """The microseconds from the right moment to the left."""
         return f"timestampdiff(MICROSECOND, {self.render(node.args[1])}, {self.render(node.args[0])})"

@@ -60,6 +60,14 @@ class PostgresRenderer(Renderer):
             return self.of_fixed_runs(self.render(node.args[0]), runs)
         return f"({self.render(node.args[0])} ~ {text_literal(render_pattern(part, 'postgresql', full=full))})"
 
+    def later(self, node: Node) -> str:
+        """A moment so many seconds later."""
+        return f"({self.render(node.args[0])} + {self.render(node.args[1])} * INTERVAL '1 second')"
+
+    def unhex(self, node: Node) -> str:
+        """The bytes that a text of hexadecimal digits spells."""
+        return f"decode({self.render(node.args[0])}, 'hex')"
+
     def span(self, node: Node) -> str:
         """The microseconds from the right moment to the left."""
         between = f"{self.render(node.args[0])} - {self.render(node.args[1])}"
