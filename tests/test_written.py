@@ -160,9 +160,12 @@ UUIDS = ["0e37df36-f698-11e6-8dd4-cb9ced3df976", "0E37DF36-F698-11E6-8DD4-CB9CED
 ROUNDS = 12
 
 
+LATE = Layout(midnight_24=True, timestamp_forms=["%Y-%m-%d %H:%M:%S", "%Y-%m-%d %H:%M", "%Y-%m-%d %H:%M:%S.%f"])
+
+
 def layouts(chance: random.Random) -> Layout:
     if chance.random() < 0.15:
-        return chance.choice([CANONICAL, UNTYPED, Layout()])
+        return chance.choice([CANONICAL, UNTYPED, Layout(), LATE])
     point = chance.choice(".,")
     days, clocks = chance.choice(DAYS), chance.choice(CLOCKS)
     return Layout(
@@ -213,8 +216,8 @@ def test_a_database_reads_texts_as_the_program_does_or_says_that_it_does_not(pla
     texts = texts_of(chance)
     fill(place, f"cells{seed}", {"n": Kind("integer"), "t": Kind("text")}, [list(range(len(texts))), texts])
     read = 0
-    for _ in range(ROUNDS):
-        layout, zone = layouts(chance), chance.choice(ZONES)
+    for each in range(ROUNDS):
+        layout, zone = layouts(chance) if each else LATE, chance.choice(ZONES)
         for kind in KINDS:
             read += check_alike(place, f"cells{seed}", texts, kind, layout, zone)
 
