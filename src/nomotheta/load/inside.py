@@ -8,9 +8,11 @@ are taken out, and go the way of any file; so it is always the program that sets
 from __future__ import annotations
 
 import datetime
+import uuid
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, field, replace
+from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
@@ -24,14 +26,20 @@ from nomotheta.load.landed import columns_taken, written_out
 from nomotheta.load.work import FILE_LINE, FILE_NAME, constants
 from nomotheta.place.base import Place, PlaceColumn
 from nomotheta.place.limits import Limits
-from nomotheta.place.render import Now, quoted_table
+from nomotheta.place.render import NOWHERE, Now, quoted_table
 from nomotheta.place.steps import Steps
-from nomotheta.rules.shape import compared_as, holds
+from nomotheta.rules.shape import compared_as, held_as, holds
 from nomotheta.source.delivery import ArrivedFile
 from nomotheta.unpack import survey
 
 _HELD, _PLAIN, _FITS = own("moved"), quoted(own("plain")), quoted(own("fits"))
 _TRIMMED, _NULLED = quoted(own("trimmed")), quoted(own("nulled"))
+_SOME: dict[str, Any] = {
+    "text": "", "integer": 0, "decimal": Decimal(0), "real": 0.0, "boolean": False, "date": datetime.date(1970, 1, 1),
+    "time": datetime.time(), "timestamp": datetime.datetime(1970, 1, 1), "timestamptz": NOWHERE.moment,
+    "uuid": uuid.UUID(int=0),
+}  # fmt: skip
+_MANY_LISTED = 1_000  # values that a statement lists
 _MANY = 1_000  # keys that several rows share: with more of them, all rows are taken out
 
 
@@ -44,10 +52,9 @@ class Inside:
 
     place: Place
     compiled: Compiled
-    there: Mapping[str, PlaceColumn]
-    now: Now
     select: str
     raw: Mapping[str, str]
+    keys: Sequence[_Key]
     expected: Callable[[int], None]
 
     @contextmanager
@@ -80,45 +87,84 @@ class Inside:
     def _plain(self, stack: ExitStack) -> str:
         """The condition of rows that fit, and whose keys are nowhere else."""
         plain = f"{_PLAIN} = 1"
-        for at, check in enumerate(_keys(self.compiled)):
-            shared, name = self._shared(check), own(f"shared {at}")
+        for at, key in enumerate(self.keys):
+            shared, name = key.shared(self.compiled.charter.table), own(f"shared {at}")
             clashes = int(self.place.answer(f"SELECT count(*) AS clashes FROM ({shared}) AS shared").rows[0][0])
             if clashes > _MANY:
                 return "1 = 0"
             if clashes:
                 stack.enter_context(self.place.held(name, shared))
-                sides = [[f"{of}.{quoted(each)}" for of in ("there", quoted(_HELD))] for each in check.columns]
-                same = " AND ".join(
-                    " = ".join(self._alike(each, side) for side in pair)
-                    for each, pair in zip(check.columns, sides, strict=True)
-                )
-                plain += f" AND NOT EXISTS (SELECT 1 FROM {quoted(name)} AS there WHERE {same})"
+                plain += f" AND NOT EXISTS (SELECT 1 FROM {quoted(name)} AS shared WHERE {key.is_in('shared')})"
         return plain
 
-    def _shared(self, check: Check) -> str:
+
+@frozen
+class _Key:
+    """A key in SQL: its `values` in the rows that are moved, and in those of the table; `bare` where an index may help.
+
+    `present` is the condition that a row has one at all.
+    """
+
+    values: Sequence[str]
+    bare: Sequence[str]
+    present: str
+
+    def shared(self, table: str) -> str:
         """The keys that several of the rows have, or that are in the table."""
-        names = [quoted(name) for name in check.columns]
-        mine = [f"{self._alike(name, quoted(name))} AS {quoted(name)}" for name in check.columns]
-        theirs = [f"{self._alike(name, f'there.{quoted(name)}')} AS {quoted(name)}" for name in check.columns]
-        present = "" if check.nulls else " WHERE " + " AND ".join(f"{name} IS NOT NULL" for name in names)
-        own_keys = f"SELECT {', '.join(mine)} FROM {quoted(_HELD)}{present}"
-        among = ", ".join(self._bare(name) for name in check.columns)
-        listed = ", ".join(self._alike(name, quoted(name)) for name in check.columns)
-        found = f"SELECT {', '.join(theirs)} FROM {quoted_table(self.compiled.charter.table)} AS there "
-        found += f"WHERE ({among}) IN (SELECT {listed} FROM {quoted(_HELD)}{present})"
-        both = f"SELECT {', '.join(names)} FROM ({own_keys} UNION ALL {found}) AS every"
-        return f"{both} GROUP BY {', '.join(names)} HAVING count(*) > 1"
+        names = ", ".join(map(self._name, range(len(self.values))))
+        listed = ", ".join(f"{value} AS {self._name(at)}" for at, value in enumerate(self.values))
+        mine = f"SELECT {listed} FROM {quoted(_HELD)} WHERE {self.present}"
+        among = f"SELECT {', '.join(self.values)} FROM {quoted(_HELD)} WHERE {self.present}"
+        theirs = f"SELECT {listed} FROM {quoted_table(table)} AS there WHERE ({', '.join(self.bare)}) IN ({among})"
+        return f"SELECT {names} FROM ({mine} UNION ALL {theirs}) AS every GROUP BY {names} HAVING count(*) > 1"
 
-    def _alike(self, name: str, sql: str) -> str:
-        """A value of a key as it is compared."""
-        column = self.there[name]
-        texts = column.kind is not None and column.kind.name == "text"
-        return self.place.exactly(sql, column if texts else None)
+    def is_in(self, shared: str) -> str:
+        """Whether a row that is moved has one of such keys."""
+        return " AND ".join(f"{shared}.{self._name(at)} = {value}" for at, value in enumerate(self.values))
 
-    def _bare(self, name: str) -> str:
-        """A value in the table, which an index may find."""
-        column = self.there[name]
-        return self._alike(name, f"there.{quoted(name)}") if column.folds else f"there.{quoted(name)}"
+    @staticmethod
+    def _name(at: int) -> str:
+        return quoted(own(f"key {at}"))
+
+    @classmethod
+    def of(
+        cls, check: Check, place: Place, kinds: Mapping[str, Kind], there: Mapping[str, PlaceColumn], now: Now
+    ) -> _Key | None:
+        """One that rejects; None where the place may compare it otherwise than the program."""
+        if check.parts:
+            nodes = [node for _, node in check.parts]
+            if any(there[name].folds for name in check.columns) or any(
+                place.differs(node) is not None for node in nodes
+            ):
+                return None
+            values = bare = [place.render(node, now) for node in nodes]
+            of = [node.kind for node in nodes]
+        else:
+            of = [kinds[name] for name in check.columns]
+            values = [_alike(place, there[name], quoted(name)) for name in check.columns]
+            in_table = [f"there.{quoted(name)}" for name in check.columns]
+            bare = [
+                _alike(place, there[name], sql) if there[name].folds else sql
+                for name, sql in zip(check.columns, in_table, strict=True)
+            ]
+        if check.nulls or check.whole_row:  # two nulls are the same: compared with whether there is one
+            values = [each for value, kind in zip(values, of, strict=True) for each in _with_null(place, value, kind)]
+            return cls(values, values, "1 = 1")
+        return cls(values, bare, " AND ".join(f"{value} IS NOT NULL" for value in values))
+
+
+def _alike(place: Place, column: PlaceColumn, sql: str) -> str:
+    """A value of a key as it is compared."""
+    texts = column.kind is not None and column.kind.name == "text"
+    return place.exactly(sql, column if texts else None)
+
+
+def _with_null(place: Place, sql: str, kind: Kind) -> list[str]:
+    """Whether a value is null, and a value of its kind in any case."""
+    node = Node("unhex", [build.constant("", Kind("text"))], kind=kind)
+    if kind.name != "binary":
+        node = build.constant(_SOME[kind.name], kind)
+    return [f"CASE WHEN {sql} IS NULL THEN 1 ELSE 0 END", f"coalesce({sql}, {place.render(node, NOWHERE)})"]
 
 
 @frozen
@@ -177,11 +223,17 @@ def inside_of(
     assert source is not None  # noqa: S101
     if not place.native or place.changes_rows(charter.table) or not _comparable(compiled, there):
         return None
+    kinds = charter.kinds()
+    keys = [_Key.of(check, place, kinds, there, now) for check in _keys(compiled)]
     conditions = _conditions(place, compiled, now)
     fixed = constants(charter, now.load_no or 0, at, now.day, zone)
-    if conditions is None or any(fixed.get(name) is FILE_LINE and name not in compiled.carried for name in fixed):
+    if (
+        None in keys
+        or conditions is None
+        or any(fixed.get(name) is FILE_LINE and name not in compiled.carried for name in fixed)
+    ):
         return None
-    kinds, selected = charter.kinds(), _Select(place, compiled, now, zone, Steps(place))
+    selected = _Select(place, compiled, now, zone, Steps(place))
     taken, files = list(columns_taken(compiled).items()), [*charter.file_columns(), *compiled.carried]
     landing = {column.name: column for column in place.columns(_landing(compiled)) or ()}
     if len(taken) != len(files):
@@ -197,7 +249,7 @@ def inside_of(
     select = selected.whole([*_filled(place, list(charter.file_columns()), kinds, now), *conditions], where)
     try:  # before the transaction, which a failure may end: rows may be too wide, or temporary tables forbidden
         with place.held(own("trial"), f"{select} LIMIT 0"):
-            return Inside(place, compiled, there, now, select, selected.raw, expected)
+            return Inside(place, compiled, select, selected.raw, [key for key in keys if key is not None], expected)
     except PlaceError:
         return None
 
@@ -285,13 +337,7 @@ def _comparable(compiled: Compiled, there: Mapping[str, PlaceColumn]) -> bool:
     kinds = charter.kinds()
     if any(_limited(there[name].limits) or not compared_as(there[name], kinds[name]) for name in loaded):
         return False
-    keys = _keys(compiled)
-    if any(check.sort == "reference" and check.otherwise == "reject" for check in compiled.checks):
-        return False
-    return all(
-        not key.parts and not key.whole_row and not key.nulls and all(name in loaded for name in key.columns)
-        for key in keys
-    )
+    return all(name in loaded for key in _keys(compiled) for name in key.columns)
 
 
 def _limited(limits: Limits) -> bool:
@@ -314,4 +360,26 @@ def _conditions(place: Place, compiled: Compiled, now: Now) -> list[str] | None:
             prints = place.fingerprint
             found.append(f"coalesce({prints.octets(quoted(name))} = {prints.characters(quoted(name))}, 1 = 1)")
         found.append(f"({place.render(check.node, now)} IS NOT FALSE)")
-    return found
+    references = [check for check in compiled.checks if check.sort == "reference" and check.otherwise == "reject"]
+    listed = [_is_listed(place, check, compiled, now) for check in references]
+    return None if None in listed else [*found, *filter(None, listed)]
+
+
+def _is_listed(place: Place, check: Check, compiled: Compiled, now: Now) -> str | None:
+    """The condition that the values of a row are listed, or that one is null; None where only the program can tell."""
+    kinds = [compiled.charter.kinds()[name] for name in check.columns]
+    absent = " OR ".join(f"{quoted(name)} IS NULL" for name in check.columns)
+    if check.listed is not None:
+        if not 0 < len(check.listed) <= _MANY_LISTED:
+            return None
+        node = build.is_one_of_rows(list(zip(check.columns, kinds, strict=True)), check.listed)
+        return f"({absent} OR {place.render(node, now)})"
+    if check.listed_in is None or check.place not in {None, place.name} or check.listed_in[0] == compiled.charter.table:
+        return None
+    table, names = check.listed_in
+    listing = {column.name: column for column in place.columns(table) or ()}
+    if not all(name in listing and held_as(listing[name], kind) for name, kind in zip(names, kinds, strict=True)):
+        return None
+    theirs = ", ".join(_alike(place, listing[name], quoted(name)) for name in names)
+    mine = ", ".join(place.exactly(quoted(name), None) for name in check.columns)
+    return f"({absent} OR ({mine}) IN (SELECT {theirs} FROM {quoted_table(table)} AS listed))"
