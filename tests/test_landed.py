@@ -96,8 +96,8 @@ kind = "date"
 MORE = [  # what is declared besides, or instead of the key
     "", '[[keys]]\ncolumns = ["fare", "sold_on"]\nnulls = "not distinct"\n',
     '[[references]]\ncolumns = ["sold_on", "ticket_no"]\nlisted_in = "known(sold_on, code)"\notherwise = "reject"\n'
-    '[[references]]\ncolumns = ["sold_on"]\notherwise = "reject"\n'
-    'listed_in = { file = "lists/known.csv", columns = ["sold_on"] }\n',
+    '[[references]]\ncolumns = ["sold_on", "fare"]\notherwise = "reject"\n'
+    'listed_in = { file = "lists/known.csv", columns = ["sold_on", "till"] }\n',
     "", '[[keys]]\ncolumns = ["substring(ticket_no, 1, 3)", "fare * 2", "sold_at"]\n',
     '[[keys]]\ncolumns = ["*"]\n', '[[keys]]\ncolumns = ["upper(ticket_no)", "sold_on"]\nnulls = "not distinct"\n',
 ]  # fmt: skip
@@ -111,15 +111,16 @@ def with_more(there: Space, columns: str, seed: int) -> str:  # noqa: F811
         days = [f"0{day}.06.2026" for day in (1, 2, 3, 4, 5, 7)]
         there.charter(KNOWN, "known")
         there.write("inbox/known.csv", "code;sold_on\n" + "".join(f"{each};{day}\n" for each in codes for day in days))
-        there.write("charters/lists/known.csv", "sold_on\n" + "".join(f"2026-06-0{day}\n" for day in range(1, 9)))
+        fares = [(day, fare) for day in range(1, 9) for fare in ("0.50", "1.50", "2.50", "4.5", "5.50", "6.50", "0")]
+        listed = "".join(f"2026-06-0{day},{fare}\n" for day, fare in fares)
+        there.write("charters/lists/known.csv", f"sold_on,till\n{listed}")
         there.load(table="known")
     elif MORE[seed]:
         columns = columns.replace(KEY, "")
     return columns + MORE[seed]
 
 
-@pytest.mark.parametrize("zone", ["UTC", "Europe/Berlin"])
-@pytest.mark.parametrize("trim", [True, False])
+@pytest.mark.parametrize(("trim", "zone"), [(True, "UTC"), (False, "Europe/Berlin")])
 @pytest.mark.parametrize("seed", range(len(MORE)))
 def test_rows_that_are_moved_are_those_that_a_direct_load_brings(
     there: Space, database: Database, seed: int, trim: bool, zone: str, monkeypatch: pytest.MonkeyPatch  # noqa: F811
@@ -142,8 +143,8 @@ def test_rows_that_are_moved_are_those_that_a_direct_load_brings(
         there.tickets(HEAD + "\n".join(lines) + "\n", day)
         check_moved(there, database, day)
     inside = database.url.startswith(("duckdb:", "postgresql:", "mariadb:"))
-    letters = database.url.startswith("mariadb:") and "upper" in MORE[seed]  # which it may see otherwise
-    assert not inside or (sum(moved_inside) > (0 if "[*]" in MORE[seed] or "upper" in MORE[seed] else 15)) or letters
+    letters = "upper" in MORE[seed]  # which a server may see otherwise
+    assert not inside or letters or sum(moved_inside) > (0 if '"*"' in MORE[seed] else 15)
 
 
 def check_moved(there: Space, database: Database, day: str) -> None:  # noqa: F811

@@ -133,7 +133,7 @@ class _Key:
         """One that rejects; None where the place may compare it otherwise than the program."""
         if check.parts:
             nodes = [node for _, node in check.parts]
-            if any(there[name].folds for name in check.columns) or any(
+            if any(_is_folded(place, there[name], now) for name in check.columns) or any(
                 place.differs(node) is not None for node in nodes
             ):
                 return None
@@ -151,6 +151,12 @@ class _Key:
             values = [each for value, kind in zip(values, of, strict=True) for each in _with_null(place, value, kind)]
             return cls(values, values, "1 = 1")
         return cls(values, bare, " AND ".join(f"{value} IS NOT NULL" for value in values))
+
+
+def _is_folded(place: Place, column: PlaceColumn, now: Now) -> bool:
+    """Whether a place takes some texts of a column for the same that are not, in conditions too."""
+    texts = column.kind is not None and column.kind.name == "text"
+    return texts and column.folds and place.render(build.column(column.name, Kind("text")), now) == quoted(column.name)
 
 
 def _alike(place: Place, column: PlaceColumn, sql: str) -> str:
@@ -227,11 +233,8 @@ def inside_of(
     keys = [_Key.of(check, place, kinds, there, now) for check in _keys(compiled)]
     conditions = _conditions(place, compiled, now)
     fixed = constants(charter, now.load_no or 0, at, now.day, zone)
-    if (
-        None in keys
-        or conditions is None
-        or any(fixed.get(name) is FILE_LINE and name not in compiled.carried for name in fixed)
-    ):
+    numbered = any(value is FILE_LINE and name not in compiled.carried for name, value in fixed.items())
+    if None in keys or conditions is None or numbered:
         return None
     selected = _Select(place, compiled, now, zone, Steps(place))
     taken, files = list(columns_taken(compiled).items()), [*charter.file_columns(), *compiled.carried]
@@ -370,9 +373,10 @@ def _is_listed(place: Place, check: Check, compiled: Compiled, now: Now) -> str 
     kinds = [compiled.charter.kinds()[name] for name in check.columns]
     absent = " OR ".join(f"{quoted(name)} IS NULL" for name in check.columns)
     if check.listed is not None:
-        if not 0 < len(check.listed) <= _MANY_LISTED:
+        rows = list(zip(*check.listed, strict=True))  # a column's values are together there
+        if not 0 < len(rows) <= _MANY_LISTED:
             return None
-        node = build.is_one_of_rows(list(zip(check.columns, kinds, strict=True)), check.listed)
+        node = build.is_one_of_rows(list(zip(check.columns, kinds, strict=True)), rows)
         return f"({absent} OR {place.render(node, now)})"
     if check.listed_in is None or check.place not in {None, place.name} or check.listed_in[0] == compiled.charter.table:
         return None
