@@ -75,9 +75,9 @@ def both(space: Space, *more: str, day: str = DAY) -> list[dict[str, Any]]:
 
 
 def said(aside: list[dict[str, Any]]) -> list[list[str]]:
-    """What is told of rejects, but for their lines and loads, in some order."""
+    """What is told of rejects, but for their loads, in some order."""
     told = [
-        [each["column"], each["value"], each["reason"], re.sub(r"(line|load) \d+", r"\1", each["message"])]
+        [each["line"], each["column"], each["value"], each["reason"], re.sub(r"load \d+", r"load", each["message"])]
         for each in aside
         if each["reason"] != "all_blank"
     ]

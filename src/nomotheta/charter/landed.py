@@ -20,7 +20,6 @@ from nomotheta.errors import did_you_mean
 from nomotheta.layout import Layout
 
 _CHECKS = ("between", "among", "pattern", "case", "trimmed", "length", "distinct", "drift")
-_CARRIED = ("@file.name", "@file.line")  # what the landing table knows of its files, and the move does not
 
 
 def landing(compiled: Compiled) -> Compiled:
@@ -88,7 +87,7 @@ def moved(source: Compiled, read: Read, own: Compiled | None, zone: str) -> Comp
 
 def _carried(charter: Charter, source: Charter) -> Mapping[str, str]:
     """By column that names the file of a row, or its line: the column of the landing table that does."""
-    there = {column.filled: name for name, column in source.columns.items() if column.filled in _CARRIED}
+    there = source.origin()
     return {name: there[each.filled] for name, each in charter.columns.items() if each.filled in there}
 
 

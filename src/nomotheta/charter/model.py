@@ -334,6 +334,10 @@ class Charter(Declared):
         """The column that holds the load's number, if one does."""
         return next((name for name, column in self.columns.items() if column.from_ == "@load.no"), None)
 
+    def origin(self) -> dict[str, str]:
+        """The columns that hold the file a row came from, and its line there, by what they are filled with."""
+        return {each.filled: name for name, each in self.columns.items() if each.filled in {"@file.name", "@file.line"}}
+
     def day_column(self) -> str | None:
         """The column that holds the delivery's day, if one does."""
         return next((name for name, column in self.columns.items() if column.from_ == "@delivery.day"), None)

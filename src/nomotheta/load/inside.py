@@ -22,7 +22,7 @@ from nomotheta.errors import PlaceError
 from nomotheta.frozen import frozen
 from nomotheta.kinds.written import written
 from nomotheta.load.balance import Altered, FileCount
-from nomotheta.load.landed import columns_taken, written_out
+from nomotheta.load.landed import columns_taken, in_order, rows_taken, written_out
 from nomotheta.load.work import FILE_LINE, FILE_NAME, constants
 from nomotheta.place.base import Place, PlaceColumn
 from nomotheta.place.limits import Limits
@@ -73,8 +73,10 @@ class Inside:
                 (f"{quoted(each)} AS {quoted(name)}" for name, each in self.raw.items()),
             )
             others = f"NOT ({plain})" if fit < total else "1 = 0"
-            rest = f"SELECT {', '.join(listed)} FROM {quoted(_HELD)} WHERE {others}"
-            rows = written_out(self.place, rest, columns_taken(self.compiled), path)
+            rest = f"SELECT {', '.join(listed)} FROM {quoted(_HELD)} WHERE {others}" + in_order(
+                self.compiled, {name: name for name in self.raw}
+            )
+            rows = written_out(self.place, rest, rows_taken(self.place, self.compiled), path)
             file = ArrivedFile(path, landing, survey(path, landing, packed=False))
             yield Moving(self, plain, total, rows, file, {"trimmed": trimmed, "nulled": nulled})
 
@@ -225,36 +227,52 @@ def inside_of(
     at: datetime.datetime, expected: Callable[[int], None],
 ) -> Inside | None:  # fmt: skip
     """How the rows of a landing table that meet a rendered condition are moved within a place; None where it cannot."""
-    charter, source = compiled.charter, compiled.source
+    source, kinds = compiled.source, compiled.charter.kinds()
     assert source is not None  # noqa: S101
-    if not place.native or place.changes_rows(charter.table) or not _comparable(compiled, there):
+    if not place.native or place.changes_rows(compiled.charter.table) or not _comparable(compiled, there):
         return None
-    kinds = charter.kinds()
     keys = [_Key.of(check, place, kinds, there, now) for check in _keys(compiled)]
-    conditions = _conditions(place, compiled, now)
-    fixed = constants(charter, now.load_no or 0, at, now.day, zone)
-    numbered = any(value is FILE_LINE and name not in compiled.carried for name, value in fixed.items())
-    if None in keys or conditions is None or numbered:
+    conditions, selected = _conditions(place, compiled, now), _Select(place, compiled, now, zone, Steps(place))
+    fixed = constants(compiled.charter, now.load_no or 0, at, now.day, zone)
+    if None in keys or conditions is None or not _taken(selected) or not _filled_in(selected, fixed):
         return None
-    selected = _Select(place, compiled, now, zone, Steps(place))
-    taken, files = list(columns_taken(compiled).items()), [*charter.file_columns(), *compiled.carried]
-    landing = {column.name: column for column in place.columns(_landing(compiled)) or ()}
-    if len(taken) != len(files):
-        return None
-    for (landed, kind), name in zip(taken, files, strict=True):
-        if landing[landed].limits.padded or (kind and (not holds(landing[landed], kind) or kind != kinds[name])):
-            return None
-        if not selected.take(landed, name, as_it_is=kind is not None):
-            return None
-    for name, value in fixed.items():
-        if name not in compiled.carried:
-            selected.fill(name, _landing(compiled) if value is FILE_NAME else value)
-    select = selected.whole([*_filled(place, list(charter.file_columns()), kinds, now), *conditions], where)
+    filled = _filled(place, list(compiled.charter.file_columns()), kinds, now)
+    select = selected.whole([*filled, *conditions], where)
     try:  # before the transaction, which a failure may end: rows may be too wide, or temporary tables forbidden
         with place.held(own("trial"), f"{select} LIMIT 0"):
             return Inside(place, compiled, select, selected.raw, [key for key in keys if key is not None], expected)
     except PlaceError:
         return None
+
+
+def _taken(selected: _Select) -> bool:
+    """Have all columns of a landing table taken; False where the place cannot read some of them."""
+    compiled, place = selected.compiled, selected.place
+    kinds = compiled.charter.kinds()
+    taken, files = list(columns_taken(compiled).items()), [*compiled.charter.file_columns(), *compiled.carried]
+    landing = {column.name: column for column in place.columns(_landing(compiled)) or ()}
+    if len(taken) != len(files):
+        return False
+    for (landed, kind), name in zip(taken, files, strict=True):
+        if landing[landed].limits.padded or (kind and (not holds(landing[landed], kind) or kind != kinds[name])):
+            return False
+        if not selected.take(landed, name, as_it_is=kind is not None):
+            return False
+    for name in rows_taken(place, compiled):
+        if name not in selected.raw:
+            selected.keep(name)
+    return True
+
+
+def _filled_in(selected: _Select, fixed: Mapping[str, Any]) -> bool:
+    """Fill the columns that a file does not hold; False where the rows would have to be numbered."""
+    for name, value in fixed.items():
+        if name in selected.compiled.carried:
+            continue
+        if value is FILE_LINE:
+            return False
+        selected.fill(name, _landing(selected.compiled) if value is FILE_NAME else value)
+    return True
 
 
 @dataclass(slots=True)
@@ -272,13 +290,17 @@ class _Select:
     _trimmed: list[str] = field(default_factory=list)
     _nulled: list[str] = field(default_factory=list)
 
+    def keep(self, landed: str) -> str:
+        """A column of the landing table as it is, for those rows that are taken out; its name in the SELECT."""
+        self.raw[landed] = name = own(f"raw {len(self.raw)}")
+        self._told.append(self.steps.take(landed, name))
+        return self._told[-1]
+
     def take(self, landed: str, name: str, *, as_it_is: bool) -> bool:
         """A column of the landing table as one of the other; False where the place cannot read its texts."""
-        number = len(self.raw)
-        self.raw[landed] = own(f"raw {number}")
-        raw = self.steps.take(landed, own(f"raw {number}"))
+        number, raw = len(self.raw), self.keep(landed)
         if as_it_is:
-            self._told += [raw, f"{raw} AS {quoted(name)}"]
+            self._told.append(f"{raw} AS {quoted(name)}")
             return True
         layout, kind = self.compiled.layout, self.compiled.charter.kinds()[name]
         layout = layout.of(self.compiled.charter.cell_forms(layout).get(name))
@@ -287,7 +309,7 @@ class _Select:
             return False
         value, fits = self.steps.read(reading)
         text = quoted(reading.text)
-        self._told += [raw, f"{value} AS {quoted(name)}"]
+        self._told.append(f"{value} AS {quoted(name)}")
         self._fits.append(fits)
         if reading.known is not None:
             self._fits.append(self.steps.said(reading.known))

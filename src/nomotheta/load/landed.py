@@ -20,8 +20,8 @@ from nomotheta.kinds.read import arrow_type
 from nomotheta.layout import CellForm
 from nomotheta.place.base import Place
 from nomotheta.rules.anew import as_kind
-from nomotheta.rules.shape import existing
-from nomotheta.source.base import Batch, SourceFile
+from nomotheta.rules.shape import existing, held_as
+from nomotheta.source.base import Batch, RowBatch, SourceFile
 from nomotheta.source.delivery import ArrivedFile
 from nomotheta.source.formats import open_file
 from nomotheta.unpack import survey
@@ -65,8 +65,9 @@ def take_out(place: Place, typed: Compiled, where: str | None, path: Path) -> Ta
     check_texts(place, typed)
     source = typed.source
     assert source is not None  # noqa: S101 - only then is there a landing table
-    table, kinds = source.charter.table, columns_taken(typed)
-    rows = written_out(place, f"SELECT {', '.join(map(quoted, kinds))} {place.rowset(table, where)}", kinds, path)
+    table, kinds = source.charter.table, rows_taken(place, typed)
+    select = f"SELECT {', '.join(map(quoted, kinds))} {place.rowset(table, where)}"
+    rows = written_out(place, select + in_order(typed, {name: name for name in kinds}), kinds, path)
     return Taken(ArrivedFile(path, table, survey(path, table, packed=False)), rows)
 
 
@@ -107,6 +108,27 @@ def columns_taken(typed: Compiled) -> dict[str, Kind | None]:
     return found | {name: kinds[name] for name in typed.carried.values()}
 
 
+def rows_taken(place: Place, typed: Compiled) -> dict[str, Kind | None]:
+    """All that is taken out of a row: what is taken over, and behind it what else tells of the file it came from."""
+    source = typed.source
+    assert source is not None  # noqa: S101 - only then is there a landing table
+    found, kinds = columns_taken(typed), source.charter.kinds()
+    there = {column.name: column for column in existing(place, source.charter.table)}
+    more = {name: kinds[name] for name in source.charter.origin().values() if name not in found and name in there}
+    return found | {name: kind for name, kind in more.items() if held_as(there[name], kind)}
+
+
+def in_order(typed: Compiled, names: Mapping[str, str]) -> str:
+    """The ORDER BY of landed rows as they came in their files, where one of them may keep another out; else nothing.
+
+    `names` are those of the columns in the SELECT.
+    """
+    origin = typed.source.charter.origin() if typed.source is not None else {}
+    by = [quoted(names[origin[each]]) for each in ("@file.name", "@file.line") if origin.get(each) in names]
+    decided = any(check.sort == "key" and check.otherwise == "reject" for check in typed.checks)
+    return f" ORDER BY {', '.join(by)}" if decided and origin.get("@file.line") in names else ""
+
+
 @dataclass(slots=True)
 class _Cells:
     """A file of landed rows, whose texts become the cells that they stand for."""
@@ -137,7 +159,17 @@ class _Cells:
             for what, mask in (("trimmed", found.trimmed), ("nulled", found.nulled)):
                 batch.alter(what, np.flatnonzero(mask.to_numpy(zero_copy_only=False)))
         batch.columns = columns
+        self._number(batch)
         return batch
+
+    def _number(self, batch: Batch) -> None:
+        """The lines of the records are those of the files they came from, where the landing table knows them."""
+        source, header = self.typed.source, list(self.inner.header or ())
+        name = source.charter.origin().get("@file.line") if source is not None else None
+        if name in header and isinstance(batch, RowBatch):
+            told = batch.columns[header.index(name)].cast(pa.int64())
+            if not told.null_count:
+                batch.rows, batch.elsewhere = told.to_numpy(), True
 
 
 def open_landed(file: ArrivedFile, typed: Compiled) -> SourceFile:

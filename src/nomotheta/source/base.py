@@ -248,6 +248,12 @@ class RowBatch(Batch):
     names: list[str] = field(default_factory=list)
     rows: Ints = field(default_factory=lambda: np.zeros(0, np.int64))
     whole: list[Any] = field(default_factory=list)
+    elsewhere: bool = False  # whether `rows` are lines of other files, from which the records came
+
+    @property
+    def a_line_each(self) -> bool:
+        """Whether every row of the block is a record of its own, numbered from its first."""
+        return self.count == self.lines and not self.elsewhere
 
     def line_numbers(self, records: Ints) -> Ints:
         """The row of the file, from 1, of each record."""
