@@ -8,6 +8,7 @@ from decimal import Decimal
 from typing import Any
 
 import duckdb
+import pyarrow.parquet as pq
 import pytest
 
 from conftest import DAY, Space
@@ -267,6 +268,30 @@ def test_the_place_judges_texts_by_itself_as_the_engine_does(
         by_engine = {each["rule"] for each in in_place if each["embedded"]}
         assert by_engine <= {"cheap in June", "ticket_no is in upper case"}
     assert all(each["embedded"] for each in streamed)
+
+
+def test_rows_with_texts_that_are_no_values_are_kept_whoever_reads_them(
+    there: Space, database: Database, monkeypatch: pytest.MonkeyPatch  # noqa: F811
+) -> None:  # fmt: skip
+    ours(there)
+    there.tickets(HEAD + "T001;x;01.06.2026;\nT002;1,50;;\nT003;y;31.06.2026;\n")
+    there.load(table="landed")
+    for name in ("there", "here"):
+        there.run("judge", "landed", "--keep-breaks", str(there.root / f"{name}.parquet"))
+        monkeypatch.setattr("nomotheta.rules.anew.written_of", lambda *_: None)
+    kept = [
+        sorted(
+            (row["rule"], row["ticket_no"], row["fare"])
+            for row in pq.read_table(there.root / f"{name}.parquet").to_pylist()
+        )
+        for name in ("there", "here")
+    ]
+    assert kept[0] == kept[1]
+    assert kept[0] == [
+        ("fare is decimal(6,2)", "T001", None),
+        ("fare is decimal(6,2)", "T003", None),
+        ("sold_on is date", "T003", None),
+    ]
 
 
 def test_a_text_that_is_too_long_for_its_kind_is_found_whoever_reads_it(

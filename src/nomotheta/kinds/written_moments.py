@@ -160,7 +160,7 @@ def _told(text: str, letters: _Letters, layout: Layout) -> tuple[str, str]:
         if sign not in fields:
             return "'00'"
         at, width = fields[sign]
-        found = f"substring({text}, {at + 1}, {min(width, 6)})"
+        found = f"substring({text}, {at + 1}, {min(width, 6) if sign == 'f' else width})"
         if sign == "m" and letters.words:
             return _number_of(found, letters.words)
         return found if width > 1 or sign == "f" else f"'0' || {found}"

@@ -11,10 +11,11 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
+import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from nomotheta.conditions import Kind, Node, quoted
+from nomotheta.conditions import Kind, Node, own, quoted
 from nomotheta.errors import PlaceError
 from nomotheta.frozen import frozen
 from nomotheta.kinds.landed import landed_cells
@@ -39,6 +40,8 @@ def as_kind(column: Any, kind: Kind) -> Any:
     Raises:
         PlaceError: it holds what no value of the kind is.
     """
+    if isinstance(column, pa.ChunkedArray):
+        column = column.combine_chunks()
     if pa.types.is_string(column.type) and kind.name not in {"text", "uuid"}:
         texts = plain_texts(column, kind)
         typed = read_column(texts, kind, UNTYPED)
@@ -76,21 +79,28 @@ class Reading:
 
 @frozen
 class Column:
-    """A column as it is to be read: as it is, or as texts."""
+    """A column as it is to be read: as it is, or as texts; or, of another column `of`, the texts that are no values."""
 
     name: str
     kind: Kind
     reading: Reading | None = None
+    of: str | None = None
 
     def said(self, place: Place) -> str:
         """It in a SELECT."""
-        return f"{quoted(self.name) if self.reading is None else place.as_text(self.name)} AS {quoted(self.name)}"
+        sql = quoted(self.name) if self.reading is None else place.as_text(self.of or self.name)
+        return f"{sql} AS {quoted(self.name)}"
 
     def read(self, values: Any) -> Any:
         """Its values as its kind; null for what is none."""
         if self.reading is None:
             return as_kind(values, self.kind)
         cells = self.reading.cells(values, self.kind)
+        if self.of is not None:
+            misfits = self.reading.typed(plain_texts(cells, self.kind), self.kind).misfits
+            shown = np.zeros(len(cells), np.bool_)
+            shown[np.concatenate([np.zeros(0, np.int64), *(each.rows for each in misfits)])] = True
+            return pc.if_else(pa.array(shown), cells, pa.scalar(None, pa.string()))
         if self.kind.name == "text":  # one that is too long is there all the same, and told of by a rule of its own
             return cells
         return self.reading.typed(cells, self.kind).values
@@ -102,7 +112,8 @@ def columns_of(question: Question) -> list[Column]:
     for name, column in question.shape.items():
         kind = question.kinds.get(name)
         if kind is not None and question.is_odd(name, kind):
-            found.append(Column(name, kind, reading_of(question, name)))
+            reading = reading_of(question, name)
+            found += [Column(name, kind, reading), Column(own(f"misfit {name}"), kind, reading, name)]
         elif column.kind is None:
             found.append(Column(name, Kind("text"), Reading(UNTYPED)))
         else:
@@ -218,7 +229,7 @@ class _Rows:
 
     def __init__(self, place: Place, table: str, columns: Sequence[Column]) -> None:
         self.place, self.name, self.columns = place, table, columns
-        self.schema = pa.schema([(each.name, arrow_type(each.kind)) for each in columns])
+        self.schema = pa.schema([(each.name, arrow_type(Kind("text") if each.of else each.kind)) for each in columns])
         self.failed: BaseException | None = None
 
     def table(self) -> Any:

@@ -10,7 +10,7 @@ from nomotheta.charter import Check
 from nomotheta.conditions import Kind, own, quoted
 from nomotheta.place.few import Answer
 from nomotheta.place.valued import misfit
-from nomotheta.rules.anew import Reading, plain_texts, reading_of
+from nomotheta.rules.anew import Anew, Reading, columns_of, plain_texts, reading_of
 from nomotheta.rules.finding import Finding, Samples, samples_of
 from nomotheta.rules.question import ROWS, SAMPLES, Question
 from nomotheta.start import keep_memory
@@ -62,9 +62,14 @@ def _kind_finding(question: Question, check: Check, tally: _KindTally, where: st
     name = check.columns[0]
     sql = f"SELECT {question.place.as_text(name)} AS {quoted(name)} {question.place.rowset(question.table, where)}"
     examples = Answer((name,), [(text,) for text in tally.examples])
-    finding = question.counted_finding(
-        check, tally.breaks, tally.rows, sql, lambda: samples_of(examples, question.private)
-    )
+
+    def samples() -> Samples:
+        engine = Anew(question.place, {question.table: columns_of(question)})
+        broken = f"{misfit(name)} IS NOT NULL"
+        question.keep(check, question.where(question.scope_of(check), broken, by=engine), engine)
+        return samples_of(examples, question.private)
+
+    finding = question.counted_finding(check, tally.breaks, tally.rows, sql, samples)
     return _as_stored(question, check, finding)
 
 
