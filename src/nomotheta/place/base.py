@@ -14,7 +14,7 @@ from nomotheta.place.few import Answer
 from nomotheta.place.fingerprint import Fingerprint
 from nomotheta.place.limits import Limits
 from nomotheta.place.render import Now
-from nomotheta.place.staging import Merge, Merged
+from nomotheta.place.staging import LanesBy, Merge, Merged
 
 
 @frozen
@@ -206,6 +206,7 @@ class Asking(Protocol):
     def expect(self, table: str, kinds: Mapping[str, Kind]) -> None:
         """Say of what kinds a table's columns are meant to be, for a database that does not see to it."""
 
+    lanes: LanesBy  # where the lanes of its rows are worked out
     ranks: bool  # whether it sorts values by itself, to say below which a share of them lies
 
     apart: str  # what ends a SELECT within another, so that the database works it out first, and once
@@ -221,6 +222,9 @@ class Asking(Protocol):
 
     def quantiles(self, column: str, shares: Sequence[float]) -> str:
         """The values of a column in SQL below which shares of all lie, as a list."""
+
+    def lane_sums(self, kinds: Mapping[str, Kind], rowset: str) -> list[int] | None:
+        """The count of some rows, the sum of their hashes, and that of each column's; None where it cannot say."""
 
     def never_repeats(self, column: str, rowset: str) -> bool:
         """Whether it is plain at little cost that no value of a column in SQL comes twice; False where it is not."""

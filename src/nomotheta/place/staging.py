@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import datetime
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from typing import Any
+from typing import Any, Literal
 
 from nomotheta.conditions import Kind, Node, own, quoted
 from nomotheta.errors import PlaceError, counted
@@ -13,6 +13,7 @@ from nomotheta.frozen import frozen
 from nomotheta.place.few import Answer
 from nomotheta.place.render import quoted_table
 
+LanesBy = Literal["inside", "here", "nowhere"]  # by the database, of its rows once they are here, or not at all
 STAGE = own("stage")
 TABLE_ALIAS, _STAGE, _COUNT = (quoted(own(word)) for word in ("there", "staged", "count"))  # as a statement calls them
 _FIRST, _LAST = "0001-01-01 00:00:00", "9999-12-31 23:59:59.999999"
@@ -148,7 +149,12 @@ class Staging:
         return self.fetch(sql if most is None else f"{sql} LIMIT {most}")
 
     native = ranks = True
+    lanes: LanesBy = "nowhere"
     session: Sequence[str] = ("SET TimeZone = 'UTC'",)
+
+    def lane_sums(self, _kinds: Mapping[str, Kind], _rowset: str) -> list[int] | None:
+        """It works out no lanes by itself."""
+        return None
 
     def never_repeats(self, _column: str, _rowset: str) -> bool:
         """Nothing is known at little cost."""

@@ -8,41 +8,28 @@ so that no value, however strange, stands between two columns and their comparis
 
 from __future__ import annotations
 
-import datetime
-import functools
-import itertools
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
-from decimal import Decimal
-from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
 
 from nomotheta.charter import FROM_PLACE, SYSTEM_COLUMNS, Compiled
-from nomotheta.conditions import Kind, own, quoted
-from nomotheta.errors import DeliveryError, PlaceError
-from nomotheta.events import Listener, Progress, nobody
+from nomotheta.conditions import own, quoted
+from nomotheta.errors import PlaceError
+from nomotheta.events import Listener, nobody
 from nomotheta.frozen import frozen
+from nomotheta.kinds.lanes import SCHEME, Lanes
 from nomotheta.kinds.read import arrow_type
-from nomotheta.kinds.show import show
-from nomotheta.load.balance import Balance
-from nomotheta.load.blocks import worked_files
-from nomotheta.load.engine import Engine
-from nomotheta.load.mended import open_mended
-from nomotheta.load.rejects import left_out
-from nomotheta.load.work import Plan, constants
 from nomotheta.place.base import Place
-from nomotheta.place.fingerprint import SCHEME, Fingerprint
-from nomotheta.place.render import Now
-from nomotheta.reconcile.differences import HASH, Differences, compared, told
+from nomotheta.place.fingerprint import SCHEME as OF_TEXTS
+from nomotheta.place.fingerprint import Fingerprint
+from nomotheta.reconcile.differences import HASH, Differences, compared
+from nomotheta.reconcile.files import Files, LoadedFiles
+from nomotheta.reconcile.lanes import lanes_of
 from nomotheta.reconcile.reconciliation import ColumnTotals, Reconciliation, RowDifference
-from nomotheta.rules.finding import HIDDEN
+from nomotheta.reconcile.totals import Totals, compared_totals, totals_in_sql
 from nomotheta.rules.shape import existing
-from nomotheta.source.base import SourceFile
-from nomotheta.source.delivery import ArrivedFile, arrived, literal
-from nomotheta.source.formats import open_file
-from nomotheta.source.shape import match_columns
 
 _N, _B, _FILES = (own(word) for word in ("rows", "bucket", "files"))
 _H = HASH
@@ -50,24 +37,6 @@ _MOST_ROWS = 20_000
 _FEWEST_BUCKETS, _MOST_BUCKETS, _IN_A_BUCKET = 1 << 10, 1 << 16, 64
 _SUMMED_DIGITS = 28  # of decimals: the sum of ten thousand million of them has 38, as many as any place adds
 _NOT_FROM_FILES = ("@load.no", "@load.time", "@place")
-
-
-@frozen
-class LoadedFiles:
-    """A load that is in the table: its number, day, files, what was set aside, and the charter that reads them.
-
-    `kept` is the workspace's own copy of a file of mended rows.
-    """
-
-    load_no: int
-    day: datetime.date
-    at: datetime.datetime
-    root: Path
-    balance: Balance
-    rejects: Path
-    compiled: Compiled
-    mended: bool = False
-    kept: Path | None = None
 
 
 def reconcile(
@@ -103,12 +72,26 @@ def reconcile(
         return _Reconcile(place, compiled, list(loads), where, zone, listener, _NOT_FROM_FILES).run(over)
     step = _Reconcile(place, compiled, list(loads), where, zone, listener, (*SYSTEM_COLUMNS, FROM_PLACE))
     schema = pa.schema([(name, arrow_type(step.kinds[name])) for name in key])
-    with place.staged(compiled.charter.table, key, step.batches(schema), schema):
+    with place.staged(compiled.charter.table, key, step.files.batches(schema), schema):
         step.where = place.among_staged(compiled.charter.table, key)
         return step.run(over)
 
 
 _Said = Callable[[Fingerprint], str]  # a part of a SELECT, as one side says it
+
+
+@frozen
+class _Found:
+    """What came of comparing files with a table: `rows` and `prints` of both, `count` of the rows that differ."""
+
+    same: bool
+    rows: tuple[int, int]
+    prints: tuple[int, int]
+    scheme: str
+    totals: tuple[ColumnTotals, ...]
+    differing: tuple[str, ...] = ()
+    differences: tuple[RowDifference, ...] = ()
+    count: int | None = 0
 
 
 class _Reconcile:
@@ -121,47 +104,80 @@ class _Reconcile:
         self.charter = compiled.charter
         columns = self.charter.columns
         self.kinds = {name: kind for name, kind in self.charter.kinds().items() if columns[name].from_ not in left_out}
-        self.files = [(load, file) for load in self.loads for file in _still_there(load)]
+        self.files = Files(compiled, self.loads, self.kinds, zone, listener)
 
     def run(self, over: str) -> Reconciliation:
-        files, table = self.both(
-            lambda prints: ", ".join(
-                [
-                    f"count(*) AS {quoted(_N)}",
-                    f"{prints.hash_sum(self.kinds)} AS {quoted(_H)}",
-                    *_totals(self.kinds, prints),
-                ]
-            )
-        )
-        private = self.charter.private()
-        totals = tuple(_compared(name, kind, files, table, hide=name in private) for name, kind in self.kinds.items())
-        same = files[_N] == table[_N] and files[_H] == table[_H] and all(each.equal for each in totals)
-        differing: tuple[str, ...] = ()
-        differences: tuple[RowDifference, ...] = ()
-        count: int | None = 0
-        if not same:
-            found = self.rows(max(files[_N], table[_N]))
-            differences, count = found.shown, found.count
-            if files[_N] == table[_N]:
-                unequal = {each.column for each in totals if not each.equal}
-                more = found.columns if count is not None else self.by_checksum()
-                differing = tuple(name for name in self.kinds if name in unequal | more)
+        """Compare: by the quicker fingerprint, where the place has it, and by the other where that is not the same."""
+        quick = self.by_lanes()
+        found = quick if quick is not None and quick.same else self.by_rows()
+        if quick is not None and not quick.same and found.same:  # what the other does not see
+            found = replace(quick, totals=found.totals, differing=quick.differing)
         balances = [load.balance for load in self.loads if not load.mended]
         mended = [load.balance.loaded for load in self.loads if load.mended]
         return Reconciliation(
             table=self.charter.table, place=self.place.name, over=over,
-            loads=tuple(load.load_no for load in self.loads), files=tuple(file.name for _, file in self.files),
-            verdict="pass" if same else "fail",
+            loads=tuple(load.load_no for load in self.loads), files=tuple(file.name for _, file in self.files.files),
+            verdict="pass" if found.same else "fail",
             records=sum(balance.records for balance in balances),
             rejected=sum(balance.rejected for balance in balances),
             copies=sum(balance.copies for balance in balances),
             conflicts=sum(balance.conflicts for balance in balances),
             mended=sum(mended),
-            files_rows=files[_N], table_rows=table[_N], totals=totals, scheme=SCHEME,
-            files_fingerprint=f"{int(files[_H]):016x}", table_fingerprint=f"{int(table[_H]):016x}",
-            differing=differing, differences=differences, differing_rows=count,
+            files_rows=found.rows[0], table_rows=found.rows[1], totals=found.totals, scheme=found.scheme,
+            files_fingerprint=f"{found.prints[0]:016x}", table_fingerprint=f"{found.prints[1]:016x}",
+            differing=found.differing, differences=found.differences, differing_rows=found.count,
             uncompared=self.uncompared(),
         )  # fmt: skip
+
+    def by_lanes(self) -> _Found | None:
+        """The two sides by their lanes; None where the place has none. Equal ones have the same totals, too."""
+        table = self.charter.table
+        ask = lanes_of(self.place, table, self.kinds, self.where)
+        if ask is None:
+            return None
+        lanes, totals = Lanes(self.kinds), Totals(self.kinds)
+        schema = pa.schema([(name, arrow_type(kind)) for name, kind in self.kinds.items()])
+        with ask as there:
+            for batch in self.files.batches(schema):
+                lanes.add(batch)
+                totals.add(batch)
+            other = there.result()
+        if other is None:
+            return None
+        unequal = tuple(name for name in self.kinds if lanes.columns.get(name, 0) != other.columns.get(name, 0))
+        same = (lanes.rows, lanes.total) == (other.rows, other.total) and not unequal
+        told, private = totals.told(), self.charter.private()
+        shown = tuple(
+            compared_totals(name, kind, told, told, hide=name in private) for name, kind in self.kinds.items()
+        )
+        return _Found(same, (lanes.rows, other.rows), (lanes.total, other.total), SCHEME, shown, differing=unequal)
+
+    def by_rows(self) -> _Found:
+        """The two sides by the hashes of the texts of their rows, and the rows that differ."""
+        files, table = self.both(
+            lambda prints: ", ".join(
+                [
+                    f"count(*) AS {quoted(_N)}",
+                    f"{prints.hash_sum(self.kinds)} AS {quoted(_H)}",
+                    *totals_in_sql(self.kinds, prints),
+                ]
+            )
+        )
+        private = self.charter.private()
+        totals = tuple(
+            compared_totals(name, kind, files, table, hide=name in private) for name, kind in self.kinds.items()
+        )
+        same = files[_N] == table[_N] and files[_H] == table[_H] and all(each.equal for each in totals)
+        found = _Found(same, (files[_N], table[_N]), (int(files[_H]), int(table[_H])), OF_TEXTS, totals)
+        if same:
+            return found
+        rows = self.rows(max(files[_N], table[_N]))
+        differing: tuple[str, ...] = ()
+        if files[_N] == table[_N]:
+            unequal = {each.column for each in totals if not each.equal}
+            more = rows.columns if rows.count is not None else self.by_checksum()
+            differing = tuple(name for name in self.kinds if name in unequal | more)
+        return replace(found, differing=differing, differences=rows.shown, count=rows.count)
 
     def uncompared(self) -> tuple[str, ...]:
         """The charter's columns that no file holds, and the table's that the charter does not declare."""
@@ -191,7 +207,7 @@ class _Reconcile:
 
         def batches() -> Iterator[Any]:
             try:
-                yield from self.batches(schema)
+                yield from self.files.batches(schema)
             except GeneratorExit:
                 raise
             except BaseException as error:  # which the engine would tell in words of its own
@@ -212,42 +228,6 @@ class _Reconcile:
             raise
         finally:
             engine.close()
-
-    def batches(self, schema: Any) -> Iterator[Any]:
-        """The rows that the files hold, less those that were set aside."""
-        total = sum(file.survey.bytes_of_content for _, file in self.files)
-        told, done = f"reading the files of {self.charter.table}", 0
-        for load, pairs in itertools.groupby(self.files, lambda pair: pair[0]):
-            aside, before = left_out(load.rejects), 0
-            files = [file for _, file in pairs]
-            for piece in worked_files(files, functools.partial(self._opened, load), join=not load.mended):
-                worked = piece.worked
-                if worked is None:
-                    before = 0
-                    continue
-                rows = worked.good.select(schema.names)
-                keep = ~worked.among(worked.records, before, aside)
-                yield from (rows if keep.all() else rows.filter(pa.array(keep))).to_batches()
-                before += worked.batch.count
-                done += worked.size
-                self.listener(Progress(told, done, total, "bytes"))
-        self.listener(Progress(told, total, total, "bytes", ended=True))
-
-    def _opened(self, load: LoadedFiles, file: ArrivedFile) -> tuple[Plan, SourceFile]:
-        """A file of a load, to be read as the load read it."""
-        compiled = load.compiled
-        source = (
-            open_mended(file, compiled)
-            if load.mended
-            else open_file(file.path, file.name, compiled.layout, compiled.charter)
-        )
-        shape = match_columns(source, compiled.charter)
-        fixed = constants(compiled.charter, load.load_no, load.at, load.day, self.zone)
-        engine = Engine([], Now(load.at, load.day, load.load_no))
-        return Plan(
-            self.compiled, file.name, shape.positions, shape.width, fixed | dict.fromkeys(shape.absent), [], engine,
-            self.zone, 0,
-        ), source  # fmt: skip
 
     # ---- where they differ
 
@@ -299,68 +279,3 @@ class _Reconcile:
         return compared(
             files, table, key, self.kinds, self.charter.private(), whole=len(chosen) == len(differing)
         )  # fmt: skip
-
-
-def _still_there(load: LoadedFiles) -> list[ArrivedFile]:
-    """The files of a load, if they still are what was loaded."""
-    names = [file.file for file in load.balance.files]
-    if load.kept is not None:
-        (kept,) = arrived(load.root, [literal(str(load.kept))], load.compiled.layout)
-        found = [replace(kept, name=names[0])]
-    else:
-        found = arrived(load.root, [literal(name) for name in names], load.compiled.layout)
-    for file, loaded in zip(found, load.balance.files, strict=True):
-        if file.survey.content != loaded.content:
-            raise DeliveryError(
-                f"the file is not what load {load.load_no} loaded: it has changed since",
-                where=file.name,
-                mend="put the loaded file back, or reconcile after loading the new one",
-            )
-    return found
-
-
-_MEASURES: Mapping[str, str] = {
-    "integer": "sum", "decimal": "sum", "text": "length", "binary": "length", "boolean": "true",
-}  # fmt: skip
-
-
-def _measure(kind: Kind) -> str:
-    """What is told of a column besides its count: a range where a sum depends on the order, or is beyond all digits."""
-    return "range" if kind.name == "decimal" and kind.digits > _SUMMED_DIGITS else _MEASURES.get(kind.name, "range")
-
-
-def _totals(kinds: Mapping[str, Kind], prints: Fingerprint) -> Iterator[str]:
-    """Per column, how many values it has and what they come to, as texts."""
-    for name, kind in kinds.items():
-        column = quoted(name)
-        yield f"count({column}) AS {quoted(own(f'{name} n'))}"
-        match _measure(kind):
-            case "sum":
-                found = [prints.text(f"sum({column})")]
-            case "length" if kind.name == "binary":
-                found = [prints.text(f"sum(octet_length({column}))")]
-            case "length":
-                found = [prints.text(f"sum({prints.characters(column)})")]
-            case "true":
-                found = [prints.text(f"sum(CAST({column} AS INTEGER))")]
-            case _ if kind.name == "uuid":  # not all order uuids
-                found = [f"{least}({prints.of(column, kind)})" for least in ("min", "max")]
-            case _:
-                found = [prints.of(f"{least}({column})", kind) for least in ("min", "max")]
-        for at, each in enumerate(found):
-            yield f"{each} AS {quoted(own(f'{name} {at}'))}"
-
-
-def _compared(name: str, kind: Kind, files: Mapping[str, Any], table: Mapping[str, Any], *, hide: bool) -> ColumnTotals:
-    """A column's totals; of a private one they are compared and not told, for few rows give their values away."""
-    measure: Any = _measure(kind)
-    parts = [own(f"{name} {at}") for at in range(2 if measure == "range" else 1)]
-    sides = [[side[part] for part in parts] for side in (files, table)]
-    if measure == "range":
-        said = [[told(text, kind) for text in side] for side in sides]
-    else:  # a place may write a sum with more zeros behind the point
-        sides = [[text and Decimal(text) for text in side] for side in sides]
-        said = [[show(number) for number in side] for side in sides]
-    counts = files[own(f"{name} n")], table[own(f"{name} n")]
-    shown = [tuple(HIDDEN if hide else text for text in side) for side in said]
-    return ColumnTotals(name, measure, *counts, shown[0], shown[1], counts[0] == counts[1] and sides[0] == sides[1])

@@ -13,7 +13,8 @@ from nomotheta.load.mended import delimiter_of, mended_charter
 from nomotheta.place.base import Place
 from nomotheta.place.marks import outlived
 from nomotheta.reconcile import Reconciliation
-from nomotheta.reconcile.reconcile import LoadedFiles, reconcile
+from nomotheta.reconcile.files import LoadedFiles
+from nomotheta.reconcile.reconcile import reconcile
 from nomotheta.rules.question import Scope
 from nomotheta.workspace.attempts import settle
 from nomotheta.workspace.context import Context, moment

@@ -25,7 +25,7 @@ from nomotheta.place.few import Answer
 from nomotheta.place.fingerprint import Fingerprint
 from nomotheta.place.marks import FILES
 from nomotheta.place.render import Now, Renderer, identifiers
-from nomotheta.place.staging import STAGE
+from nomotheta.place.staging import STAGE, LanesBy
 from nomotheta.start import keep_memory
 
 ROW_NUMBER = own("row")  # the name by which the number of a row in its database can be asked for
@@ -60,6 +60,7 @@ class Embedded:
     shown: str
     hints: Sequence[str] = ()
     native, ranks = False, True
+    lanes: LanesBy = "nowhere"  # a value that is none of its kind would be a null there
     session: Sequence[str] = ()
 
     def __init__(self) -> None:

@@ -22,7 +22,7 @@ from nomotheta.place.fingerprint import Fingerprint
 from nomotheta.place.limits import Limits
 from nomotheta.place.marks import FILES, HIGHEST, MARKS, OF_TABLE, TAKEN_AWAY, marks_ddl, marks_of, values_of
 from nomotheta.place.render import Now, Renderer, duckdb_type, quoted_table, text_literal
-from nomotheta.place.staging import Staging
+from nomotheta.place.staging import LanesBy, Staging
 
 MEMORY_LIMIT = "240MB"
 _KINDS = {
@@ -38,6 +38,8 @@ _PLAIN = frozenset({"BOOLEAN", "BIGINT", "HUGEINT", "INTEGER", "DOUBLE", "VARCHA
 
 class DuckPlace(Staging):
     """A DuckDB database file, or one in memory where `path` is None."""
+
+    lanes: LanesBy = "here"
 
     def __init__(self, name: str, path: Path | None, *, shown: str = "", create: bool = True) -> None:
         self.name, self.shown = name, shown or str(path)

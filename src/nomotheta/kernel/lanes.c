@@ -1,0 +1,272 @@
+/* Lanes: a hash of every cell, seeded with the number of its column, see docs/fingerprint.md.
+ *
+ * They are the functions with which PostgreSQL hashes values, so that a table there need not leave it to be compared. The
+ * mixing is that of Bob Jenkins' lookup3 (2006, in the public domain).
+ */
+
+#include "kernel.h"
+
+#define ROTATED(word, by) ((word) << (by) | (word) >> (32 - (by)))
+
+typedef struct {
+    uint32_t a, b, c;
+} state_t;
+
+static inline void mix(state_t *s)
+{
+    uint32_t a = s->a, b = s->b, c = s->c;
+    a -= c; a ^= ROTATED(c, 4); c += b;
+    b -= a; b ^= ROTATED(a, 6); a += c;
+    c -= b; c ^= ROTATED(b, 8); b += a;
+    a -= c; a ^= ROTATED(c, 16); c += b;
+    b -= a; b ^= ROTATED(a, 19); a += c;
+    c -= b; c ^= ROTATED(b, 4); b += a;
+    s->a = a; s->b = b; s->c = c;
+}
+
+static inline uint64_t last_of(state_t *s)
+{
+    uint32_t a = s->a, b = s->b, c = s->c;
+    c ^= b; c -= ROTATED(b, 14);
+    a ^= c; a -= ROTATED(c, 11);
+    b ^= a; b -= ROTATED(a, 25);
+    c ^= b; c -= ROTATED(b, 16);
+    a ^= c; a -= ROTATED(c, 4);
+    b ^= a; b -= ROTATED(a, 14);
+    c ^= b; c -= ROTATED(b, 24);
+    return (uint64_t)b << 32 | c;
+}
+
+static inline state_t first_of(uint32_t length, uint64_t seed)
+{
+    uint32_t start = 0x9e3779b9u + length + 3923095u;
+    state_t s = {start, start, start};
+    if (seed) {
+        s.a += (uint32_t)(seed >> 32);
+        s.b += (uint32_t)seed;
+        mix(&s);
+    }
+    return s;
+}
+
+static inline uint32_t word_at(const uint8_t *at)
+{
+    return (uint32_t)at[0] | (uint32_t)at[1] << 8 | (uint32_t)at[2] << 16 | (uint32_t)at[3] << 24;
+}
+
+static uint64_t of_bytes(const uint8_t *at, int64_t length, uint64_t seed)
+{
+    state_t s = first_of((uint32_t)length, seed);
+    for (; length >= 12; length -= 12, at += 12) {
+        s.a += word_at(at);
+        s.b += word_at(at + 4);
+        s.c += word_at(at + 8);
+        mix(&s);
+    }
+    uint8_t rest[12] = {0};
+    memcpy(rest, at, (size_t)length);
+    s.a += word_at(rest);
+    s.b += word_at(rest + 4);
+    s.c += word_at(rest + 8) << 8; /* the lowest byte of c is that of the length */
+    return last_of(&s);
+}
+
+static inline uint64_t of_word(uint32_t word, uint64_t seed)
+{
+    state_t s = first_of(4, seed);
+    s.a += word;
+    return last_of(&s);
+}
+
+/* Both halves of a number as one word, for which -1 and 0 are not the same. */
+static inline uint64_t of_folded(int64_t value, uint64_t seed)
+{
+    uint32_t low = (uint32_t)value, high = (uint32_t)((uint64_t)value >> 32);
+    return of_word(low ^ (value >= 0 ? high : ~high), seed);
+}
+
+static inline uint64_t of_integer(int64_t value, uint64_t seed)
+{
+    return of_word((uint32_t)((uint64_t)value >> 32), of_folded(value, seed));
+}
+
+enum { A_DAY = 10957 }; /* days from 1970-01-01 to 2000-01-01, from which PostgreSQL counts */
+static const int64_t MICROS = 86400000000;
+
+static inline uint64_t of_moment(int64_t micros, uint64_t seed)
+{
+    int64_t since = micros - A_DAY * MICROS, day = since / MICROS - (since % MICROS < 0);
+    return of_folded(since, of_word((uint32_t)(int32_t)day, seed));
+}
+
+/* A number by its digits of base 10000, without zeros at either end, and the power of the first; the sign turns the seed. */
+typedef unsigned __int128 wide_t;
+enum { GROUPS = 24, PLACES = 39 };
+
+static uint64_t of_groups(const uint16_t *group, int count, int before, uint64_t seed)
+{
+    int first = 0, weight = before - 1;
+    while (first < count && !group[first]) first++, weight--;
+    if (first == count) return seed - 1;
+    while (!group[count - 1]) count--;
+    uint8_t bytes[2 * GROUPS];
+    for (int i = first; i < count; i++) {
+        bytes[2 * (i - first)] = (uint8_t)group[i];
+        bytes[2 * (i - first) + 1] = (uint8_t)(group[i] >> 8);
+    }
+    return of_bytes(bytes, 2 * (count - first), seed) ^ (uint64_t)(int64_t)weight;
+}
+
+static uint64_t of_decimal(const uint8_t *at, int32_t scale, const wide_t *power, uint64_t seed)
+{
+    uint64_t half[2];
+    memcpy(half, at, 16);
+    int negative = (int64_t)half[1] < 0;
+    wide_t value = (wide_t)half[1] << 64 | half[0];
+    if (negative) value = -value, seed = ~seed;
+    uint16_t group[GROUPS];
+    int before = 0, count;
+    if (value >> 64 || scale > 18) {
+        wide_t whole = value / power[scale], rest = value % power[scale];
+        for (wide_t left = whole; left; left /= 10000) before++;
+        for (int i = before - 1; i >= 0; i--, whole /= 10000) group[i] = (uint16_t)(whole % 10000);
+        count = before;
+        for (int left = scale; left > 0; left -= 4) {
+            wide_t unit = left >= 4 ? power[left - 4] : 1;
+            group[count++] = (uint16_t)(left >= 4 ? rest / unit : rest * (uint64_t)powers[4 - left]);
+            rest %= unit;
+        }
+        return of_groups(group, count, before, seed);
+    }
+    uint64_t whole = (uint64_t)value / (uint64_t)powers[scale], rest = (uint64_t)value % (uint64_t)powers[scale];
+    for (uint64_t left = whole; left; left /= 10000) before++;
+    for (int i = before - 1; i >= 0; i--, whole /= 10000) group[i] = (uint16_t)(whole % 10000);
+    count = before;
+    for (int left = scale; left > 0; left -= 4) {
+        uint64_t unit = left >= 4 ? (uint64_t)powers[left - 4] : 1;
+        group[count++] = (uint16_t)(left >= 4 ? rest / unit : rest * (uint64_t)powers[4 - left]);
+        rest %= unit;
+    }
+    return of_groups(group, count, before, seed);
+}
+
+static uint64_t of_real(const uint8_t *at, uint64_t seed)
+{
+    double value;
+    uint64_t bits;
+    memcpy(&value, at, 8);
+    if (value == 0) return seed;
+    memcpy(&bits, at, 8);
+    if (value != value) bits = 0x7ff8000000000000u;
+    uint8_t bytes[8];
+    for (int i = 0; i < 8; i++) bytes[i] = (uint8_t)(bits >> 8 * i);
+    return of_bytes(bytes, 8, seed);
+}
+
+/* A time as its text, HH:MM:SS and the fraction without zeros at its end. */
+static uint64_t of_time(int64_t micros, uint64_t seed)
+{
+    uint8_t text[16];
+    int64_t seconds = micros / 1000000, fraction = micros % 1000000;
+    int64_t parts[3] = {seconds / 3600, seconds / 60 % 60, seconds % 60};
+    int length = 0;
+    for (int i = 0; i < 3; i++) {
+        if (i) text[length++] = ':';
+        text[length++] = (uint8_t)('0' + parts[i] / 10);
+        text[length++] = (uint8_t)('0' + parts[i] % 10);
+    }
+    if (fraction) {
+        text[length++] = '.';
+        for (int64_t unit = 100000; fraction; fraction %= unit, unit /= 10) text[length++] = (uint8_t)('0' + fraction / unit);
+    }
+    return of_bytes(text, length, seed);
+}
+
+static inline int digit_of(uint8_t letter)
+{
+    return letter <= '9' ? letter - '0' : (letter | 32) - 'a' + 10;
+}
+
+/* A uuid, of which the text is known to be one, by its 16 bytes. */
+static uint64_t of_uuid(const uint8_t *text, uint64_t seed)
+{
+    uint8_t bytes[16];
+    for (int i = 0, at = 0; i < 16; i++, at += 2) {
+        if (text[at] == '-') at++;
+        bytes[i] = (uint8_t)(digit_of(text[at]) << 4 | digit_of(text[at + 1]));
+    }
+    return of_bytes(bytes, 16, seed);
+}
+
+/* Bytes, by the text of their hexadecimal digits; -1 where there is no memory for it. */
+static int of_binary(const uint8_t *at, int64_t length, uint8_t **room, int64_t *size, uint64_t seed, uint64_t *hash)
+{
+    if (2 * length > *size) {
+        uint8_t *more = realloc(*room, (size_t)(2 * length));
+        if (!more) return -1;
+        *room = more, *size = 2 * length;
+    }
+    for (int64_t i = 0; i < length; i++) {
+        (*room)[2 * i] = (uint8_t)"0123456789abcdef"[at[i] >> 4];
+        (*room)[2 * i + 1] = (uint8_t)"0123456789abcdef"[at[i] & 15];
+    }
+    *hash = of_bytes(*room, 2 * length, seed);
+    return 0;
+}
+
+enum { INTEGER = 1, BOOLEAN, DATE, MOMENT, TEXT, DECIMAL, REAL, UUID, BINARY, TIME };
+
+/* The hashes of the cells of a column: each is mixed into that of its row, and their sum is added to `total`.
+ *
+ * Returns how many, or -1 where there was no memory.
+ */
+EXPORTED int64_t lane(array_t array, int32_t sort, int32_t scale, uint64_t seed, uint64_t *rows, uint64_t *total)
+{
+    uint8_t *room = NULL;
+    int64_t size = 0;
+    uint64_t sum = 0, none = of_word(5381, seed);
+    wide_t power[PLACES] = {1};
+    for (int i = 1; i < PLACES; i++) power[i] = power[i - 1] * 10;
+    const int64_t *longs = (const int64_t *)(const void *)array.values;
+    const int32_t *ints = (const int32_t *)(const void *)array.values;
+    for (int64_t i = 0; i < array.count; i++) {
+        uint64_t hash = none;
+        const uint8_t *at = array.edges ? array.values + array.edges[i] : NULL;
+        int64_t length = array.edges ? array.edges[i + 1] - array.edges[i] : 0, bit = array.first + i;
+        if (!is_null(&array, i)) {
+            switch (sort) {
+            case INTEGER: hash = of_integer(longs[i], seed); break;
+            case BOOLEAN: hash = of_word(array.values[bit >> 3] >> (bit & 7) & 1, seed); break;
+            case DATE: hash = of_word((uint32_t)(ints[i] - A_DAY), seed); break;
+            case MOMENT: hash = of_moment(longs[i], seed); break;
+            case TEXT: hash = of_bytes(at, length, seed); break;
+            case DECIMAL: hash = of_decimal(array.values + 16 * i, scale, power, seed); break;
+            case REAL: hash = of_real(array.values + 8 * i, seed); break;
+            case UUID: hash = of_uuid(at, seed); break;
+            case TIME: hash = of_time(longs[i], seed); break;
+            case BINARY:
+                if (of_binary(at, length, &room, &size, seed, &hash)) {
+                    free(room);
+                    return -1;
+                }
+            }
+        }
+        rows[i] ^= hash;
+        sum += hash;
+    }
+    free(room);
+    *total += sum;
+    return array.count;
+}
+
+/* The hashes of rows, of what their cells came to: in place. */
+EXPORTED int64_t lane_rows(int64_t count, uint64_t *rows, uint64_t *total)
+{
+    uint64_t sum = 0;
+    for (int64_t i = 0; i < count; i++) {
+        rows[i] = of_integer((int64_t)rows[i], 0);
+        sum += rows[i];
+    }
+    *total += sum;
+    return count;
+}

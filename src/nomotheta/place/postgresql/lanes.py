@@ -1,0 +1,77 @@
+"""The fingerprint of rows and columns in PostgreSQL's SQL (scheme `lanes-1`, see docs/fingerprint.md).
+
+It is made of PostgreSQL's own hash functions, which are there for its indexes and partitions.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from nomotheta.conditions import Kind, own, quoted
+from nomotheta.kinds.lanes import null_hash, seed_of
+
+_CELLS, _MIXED = quoted(own("cells")), quoted(own("mixed"))
+
+
+def cell(name: str, kind: Kind, number: int) -> str:
+    """The hash of a cell of the column of some number, as SQL."""
+    value, seed = quoted(name), _signed(seed_of(number))
+    finite = f"CASE WHEN isfinite({value}) THEN {{}} END"  # of what is not, nothing equal can be in a file
+    day = "CAST({} AS DATE) - DATE '2000-01-01'"
+    utc = f"({value} AT TIME ZONE 'UTC')"
+    hashed = {
+        "integer": _of_integer(value, seed), "boolean": f"hashint4extended(CAST({value} AS INTEGER), {seed})",
+        "date": finite.format(f"hashint4extended({value} - DATE '2000-01-01', {seed})"),
+        "time": f"hashtextextended(CAST({value} AS TEXT), {seed})",
+        "timestamp": finite.format(
+            f"timestamp_hash_extended({value}, hashint4extended({day.format(value)}, {seed}))"
+        ),
+        "timestamptz": finite.format(f"timestamp_hash_extended({utc}, hashint4extended({day.format(utc)}, {seed}))"),
+        "text": f'hashtextextended(CAST({value} AS TEXT) COLLATE "C", {seed})',
+        "decimal": f"hash_numeric_extended({value}, CASE WHEN {value} < 0 THEN ~{seed} ELSE {seed} END)",
+        "real": f"hashfloat8extended(CAST({value} AS DOUBLE PRECISION), {seed})",
+        "uuid": f"uuid_hash_extended({value}, {seed})",
+        "binary": f"hashtextextended(encode({value}, 'hex'), {seed})",
+    }[kind.name]  # fmt: skip
+    return f"coalesce({hashed}, {_signed(null_hash(number))})"
+
+
+def _of_integer(value: str, seed: str) -> str:
+    return f"hashint4extended(CAST({value} >> 32 AS INTEGER), hashint8extended({value}, {seed}))"
+
+
+def _signed(number: int) -> str:
+    """A number of 64 bits as the bigint of the same bits."""
+    return f"CAST({number - 2**64 if number >= 2**63 else number} AS BIGINT)"
+
+
+def select(kinds: Mapping[str, Kind], rowset: str) -> str:
+    """The SELECT that gives the count of rows, the sum of their hashes, and that of each column's, in their order."""
+    names = [quoted(own(f"cell {number}")) for number in range(1, len(kinds) + 1)]
+    cells = [f"{cell(name, kind, at)} AS {names[at - 1]}" for at, (name, kind) in enumerate(kinds.items(), 1)]
+    given = f"SELECT {', '.join(cells)} {rowset} OFFSET NULL"  # which keeps each hash from being worked out twice
+    mixed = f"SELECT *, {' # '.join(names)} AS {_MIXED} FROM ({given}) AS {_CELLS} OFFSET NULL"
+    sums = [f"sum({each})" for each in (_of_integer(_MIXED, "0"), *names)]
+    listed = [f"{sql} AS {quoted(own(str(at)))}" for at, sql in enumerate(["count(*)", *sums])]
+    return f"SELECT {', '.join(listed)} FROM ({mixed}) AS {_CELLS}"
+
+
+# a value of each kind and a row of nulls, and what their sums are (docs/fingerprint.md)
+KNOWN_ROWS = (
+    "FROM (SELECT CAST(-7000000000 AS BIGINT) AS integer, TRUE AS boolean, DATE '2026-11-28' AS date, "
+    "TIME '23:59:59.25' AS time, TIMESTAMP '1969-12-31 23:59:59.999999' AS timestamp, "
+    "TIMESTAMPTZ '2026-06-01 12:00:00+00' AS timestamptz, CAST('Skálavík, Nólsoy' AS TEXT) AS text, "
+    "CAST(-1234567.8900 AS NUMERIC(20,4)) AS decimal, CAST(0.1 AS DOUBLE PRECISION) AS real, "
+    "CAST('0e37df36-f698-11e6-8dd4-cb9ced3df976' AS UUID) AS uuid, CAST('\\x00ff' AS BYTEA) AS binary "
+    "UNION ALL SELECT NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL) AS known"
+)
+KNOWN_KINDS = {
+    name: Kind(name, 20, 4) if name == "decimal" else Kind(name)
+    for name in ("integer", "boolean", "date", "time", "timestamp", "timestamptz", "text", "decimal", "real", "uuid",
+                 "binary")
+}  # fmt: skip
+KNOWN_SUMS = [
+    2, 17206920906264568979, 6615253102268218331, 17528210730471217566, 15401008107055456480, 8843780029022076778,
+    9140706518383837182, 2546002266557414954, 15421273695581742404, 554505385725596437, 1266748862255371949,
+    664511481852695325, 7905284662861505967,
+]  # fmt: skip

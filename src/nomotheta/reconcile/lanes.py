@@ -1,0 +1,62 @@
+"""The lanes of a table: worked out by the place itself, or here of its rows, where those are at hand."""
+
+from __future__ import annotations
+
+import contextlib
+import contextvars
+from collections.abc import Iterator, Mapping
+from concurrent.futures import Future, ThreadPoolExecutor
+
+import pyarrow as pa
+
+from nomotheta.conditions import Kind, quoted
+from nomotheta.kinds.lanes import Lanes
+from nomotheta.place.base import Place
+from nomotheta.rules.anew import as_kind
+from nomotheta.rules.shape import existing, held_as
+
+
+def lanes_of(
+    place: Place, table: str, kinds: Mapping[str, Kind], where: str | None
+) -> contextlib.AbstractContextManager[Future[Lanes | None]] | None:
+    """The lanes of the rows of a table that meet a rendered condition, to come; None where it has none.
+
+    What the place works out by itself is asked beside what is done meanwhile.
+    """
+    there = {column.name: column for column in existing(place, table)}
+    if place.lanes == "nowhere" or not all(
+        name in there and held_as(there[name], kind) for name, kind in kinds.items()
+    ):
+        return None
+    return _asked(place, table, kinds, where)
+
+
+@contextlib.contextmanager
+def _asked(place: Place, table: str, kinds: Mapping[str, Kind], where: str | None) -> Iterator[Future[Lanes | None]]:
+    rowset = place.rowset(table, where)
+    if place.lanes == "inside":
+        with ThreadPoolExecutor(1) as pool:
+            yield pool.submit(contextvars.copy_context().run, _inside, place, kinds, rowset)
+        return
+    found: Future[Lanes | None] = Future()
+    found.set_result(_of_rows(place, kinds, rowset))
+    yield found
+
+
+def _inside(place: Place, kinds: Mapping[str, Kind], rowset: str) -> Lanes | None:
+    sums = place.lane_sums(kinds, rowset)
+    if sums is None:
+        return None
+    rows, total, *columns = sums
+    return Lanes(kinds, rows, total, dict(zip(kinds, columns, strict=True)))
+
+
+def _of_rows(place: Place, kinds: Mapping[str, Kind], rowset: str) -> Lanes | None:
+    lanes = Lanes(kinds)
+    for batch in place.stream(f"SELECT {', '.join(map(quoted, kinds))} {rowset}"):
+        try:
+            columns = [as_kind(values, kind) for values, kind in zip(batch.columns, kinds.values(), strict=True)]
+        except pa.ArrowInvalid:  # a value that the kind does not hold: its text tells more
+            return None
+        lanes.add(pa.record_batch(columns, names=list(kinds)))
+    return lanes
