@@ -77,7 +77,7 @@ class Bench:
         columns = COLUMNS if self.place.startswith("postgres") else COLUMNS.replace(" timestamp", " datetime")
         made = [f"create table {table} ({columns})" for table in ("ours", "theirs")]
         last = "checkpoint" if self.place.startswith("postgres") else "select 1"
-        for sql in ("drop table if exists ours, theirs, nomotheta_marks", *made, last):
+        for sql in ("drop table if exists ours, theirs, nomotheta_marks, nomotheta_files", *made, last):
             subprocess.run(self.ask(sql), check=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
 
     def rest(self) -> None:

@@ -54,9 +54,24 @@ static inline uint32_t word_at(const uint8_t *at)
     return (uint32_t)at[0] | (uint32_t)at[1] << 8 | (uint32_t)at[2] << 16 | (uint32_t)at[3] << 24;
 }
 
-static uint64_t of_bytes(const uint8_t *at, int64_t length, uint64_t seed)
+/* A seed, and what comes of it for each of the lengths that most cells have. */
+enum { LENGTHS = 64 };
+
+typedef struct {
+    uint64_t seed;
+    state_t of[LENGTHS];
+} seed_t;
+
+static void know(seed_t *seed, uint64_t number)
 {
-    state_t s = first_of((uint32_t)length, seed);
+    seed->seed = number;
+    for (uint32_t i = 0; i < LENGTHS; i++) seed->of[i] = first_of(i, number);
+}
+
+/* `end` is that of the readable bytes. */
+static inline uint64_t of_bytes(const uint8_t *at, int64_t length, const uint8_t *end, const seed_t *seed)
+{
+    state_t s = length < LENGTHS ? seed->of[length] : first_of((uint32_t)length, seed->seed);
     for (; length >= 12; length -= 12, at += 12) {
         s.a += word_at(at);
         s.b += word_at(at + 4);
@@ -64,10 +79,22 @@ static uint64_t of_bytes(const uint8_t *at, int64_t length, uint64_t seed)
         mix(&s);
     }
     uint8_t rest[12] = {0};
-    memcpy(rest, at, (size_t)length);
-    s.a += word_at(rest);
-    s.b += word_at(rest + 4);
-    s.c += word_at(rest + 8) << 8; /* the lowest byte of c is that of the length */
+    if (end - at < 12) {
+        memcpy(rest, at, (size_t)length);
+        at = rest;
+        length = 12;
+    }
+    uint32_t all = 0xffffffffu, left = (uint32_t)length;
+    s.a += word_at(at) & (left >= 4 ? all : ~(all << 8 * left));
+    s.b += left <= 4 ? 0 : word_at(at + 4) & (left >= 8 ? all : ~(all << 8 * (left - 4)));
+    s.c += left <= 8 ? 0 : (word_at(at + 8) & (left >= 12 ? all : ~(all << 8 * (left - 8)))) << 8; /* below it, the length */
+    return last_of(&s);
+}
+
+static inline uint64_t of_known(uint32_t word, const seed_t *seed)
+{
+    state_t s = seed->of[4];
+    s.a += word;
     return last_of(&s);
 }
 
@@ -79,51 +106,53 @@ static inline uint64_t of_word(uint32_t word, uint64_t seed)
 }
 
 /* Both halves of a number as one word, for which -1 and 0 are not the same. */
-static inline uint64_t of_folded(int64_t value, uint64_t seed)
+static inline uint32_t folded(int64_t value)
 {
     uint32_t low = (uint32_t)value, high = (uint32_t)((uint64_t)value >> 32);
-    return of_word(low ^ (value >= 0 ? high : ~high), seed);
+    return low ^ (value >= 0 ? high : ~high);
 }
 
-static inline uint64_t of_integer(int64_t value, uint64_t seed)
+static inline uint64_t of_integer(int64_t value, const seed_t *seed)
 {
-    return of_word((uint32_t)((uint64_t)value >> 32), of_folded(value, seed));
+    return of_word((uint32_t)((uint64_t)value >> 32), of_known(folded(value), seed));
 }
 
 enum { A_DAY = 10957 }; /* days from 1970-01-01 to 2000-01-01, from which PostgreSQL counts */
 static const int64_t MICROS = 86400000000;
 
-static inline uint64_t of_moment(int64_t micros, uint64_t seed)
+static inline uint64_t of_moment(int64_t micros, const seed_t *seed)
 {
     int64_t since = micros - A_DAY * MICROS, day = since / MICROS - (since % MICROS < 0);
-    return of_folded(since, of_word((uint32_t)(int32_t)day, seed));
+    return of_word(folded(since), of_known((uint32_t)(int32_t)day, seed));
 }
 
 /* A number by its digits of base 10000, without zeros at either end, and the power of the first; the sign turns the seed. */
 typedef unsigned __int128 wide_t;
 enum { GROUPS = 24, PLACES = 39 };
 
-static uint64_t of_groups(const uint16_t *group, int count, int before, uint64_t seed)
+static inline uint64_t of_groups(const uint16_t *group, int count, int before, const seed_t *seed)
 {
     int first = 0, weight = before - 1;
     while (first < count && !group[first]) first++, weight--;
-    if (first == count) return seed - 1;
+    if (first == count) return seed->seed - 1;
     while (!group[count - 1]) count--;
     uint8_t bytes[2 * GROUPS];
     for (int i = first; i < count; i++) {
         bytes[2 * (i - first)] = (uint8_t)group[i];
         bytes[2 * (i - first) + 1] = (uint8_t)(group[i] >> 8);
     }
-    return of_bytes(bytes, 2 * (count - first), seed) ^ (uint64_t)(int64_t)weight;
+    return of_bytes(bytes, 2 * (count - first), bytes + sizeof bytes, seed) ^ (uint64_t)(int64_t)weight;
 }
 
-static uint64_t of_decimal(const uint8_t *at, int32_t scale, const wide_t *power, uint64_t seed)
+/* `seeds` are that of numbers from zero on, and that of those below. */
+static inline uint64_t of_decimal(const uint8_t *at, int32_t scale, const wide_t *power, const seed_t *seeds)
 {
+    const seed_t *seed = seeds;
     uint64_t half[2];
     memcpy(half, at, 16);
     int negative = (int64_t)half[1] < 0;
     wide_t value = (wide_t)half[1] << 64 | half[0];
-    if (negative) value = -value, seed = ~seed;
+    if (negative) value = -value, seed = seeds + 1;
     uint16_t group[GROUPS];
     int before = 0, count;
     if (value >> 64 || scale > 18) {
@@ -150,21 +179,21 @@ static uint64_t of_decimal(const uint8_t *at, int32_t scale, const wide_t *power
     return of_groups(group, count, before, seed);
 }
 
-static uint64_t of_real(const uint8_t *at, uint64_t seed)
+static inline uint64_t of_real(const uint8_t *at, const seed_t *seed)
 {
     double value;
     uint64_t bits;
     memcpy(&value, at, 8);
-    if (value == 0) return seed;
+    if (value == 0) return seed->seed;
     memcpy(&bits, at, 8);
     if (value != value) bits = 0x7ff8000000000000u;
     uint8_t bytes[8];
     for (int i = 0; i < 8; i++) bytes[i] = (uint8_t)(bits >> 8 * i);
-    return of_bytes(bytes, 8, seed);
+    return of_bytes(bytes, 8, bytes + 8, seed);
 }
 
 /* A time as its text, HH:MM:SS and the fraction without zeros at its end. */
-static uint64_t of_time(int64_t micros, uint64_t seed)
+static uint64_t of_time(int64_t micros, const seed_t *seed)
 {
     uint8_t text[16];
     int64_t seconds = micros / 1000000, fraction = micros % 1000000;
@@ -179,7 +208,7 @@ static uint64_t of_time(int64_t micros, uint64_t seed)
         text[length++] = '.';
         for (int64_t unit = 100000; fraction; fraction %= unit, unit /= 10) text[length++] = (uint8_t)('0' + fraction / unit);
     }
-    return of_bytes(text, length, seed);
+    return of_bytes(text, length, text + sizeof text, seed);
 }
 
 static inline int digit_of(uint8_t letter)
@@ -188,18 +217,19 @@ static inline int digit_of(uint8_t letter)
 }
 
 /* A uuid, of which the text is known to be one, by its 16 bytes. */
-static uint64_t of_uuid(const uint8_t *text, uint64_t seed)
+static uint64_t of_uuid(const uint8_t *text, const seed_t *seed)
 {
     uint8_t bytes[16];
     for (int i = 0, at = 0; i < 16; i++, at += 2) {
         if (text[at] == '-') at++;
         bytes[i] = (uint8_t)(digit_of(text[at]) << 4 | digit_of(text[at + 1]));
     }
-    return of_bytes(bytes, 16, seed);
+    return of_bytes(bytes, 16, bytes + 16, seed);
 }
 
 /* Bytes, by the text of their hexadecimal digits; -1 where there is no memory for it. */
-static int of_binary(const uint8_t *at, int64_t length, uint8_t **room, int64_t *size, uint64_t seed, uint64_t *hash)
+static int of_binary(
+    const uint8_t *at, int64_t length, uint8_t **room, int64_t *size, const seed_t *seed, uint64_t *hash)
 {
     if (2 * length > *size) {
         uint8_t *more = realloc(*room, (size_t)(2 * length));
@@ -210,7 +240,7 @@ static int of_binary(const uint8_t *at, int64_t length, uint8_t **room, int64_t 
         (*room)[2 * i] = (uint8_t)"0123456789abcdef"[at[i] >> 4];
         (*room)[2 * i + 1] = (uint8_t)"0123456789abcdef"[at[i] & 15];
     }
-    *hash = of_bytes(*room, 2 * length, seed);
+    *hash = of_bytes(*room, 2 * length, *room + 2 * length, seed);
     return 0;
 }
 
@@ -220,39 +250,50 @@ enum { INTEGER = 1, BOOLEAN, DATE, MOMENT, TEXT, DECIMAL, REAL, UUID, BINARY, TI
  *
  * Returns how many, or -1 where there was no memory.
  */
-EXPORTED int64_t lane(array_t array, int32_t sort, int32_t scale, uint64_t seed, uint64_t *rows, uint64_t *total)
+EXPORTED int64_t lane(array_t array, int32_t sort, int32_t scale, uint64_t number, uint64_t *rows, uint64_t *total)
 {
     uint8_t *room = NULL;
     int64_t size = 0;
-    uint64_t sum = 0, none = of_word(5381, seed);
+    uint64_t sum = 0, none = of_word(5381, number);
+    seed_t seeds[2], *seed = seeds;
+    know(seeds, number);
+    know(seeds + 1, ~number);
     wide_t power[PLACES] = {1};
     for (int i = 1; i < PLACES; i++) power[i] = power[i - 1] * 10;
     const int64_t *longs = (const int64_t *)(const void *)array.values;
     const int32_t *ints = (const int32_t *)(const void *)array.values;
-    for (int64_t i = 0; i < array.count; i++) {
-        uint64_t hash = none;
-        const uint8_t *at = array.edges ? array.values + array.edges[i] : NULL;
-        int64_t length = array.edges ? array.edges[i + 1] - array.edges[i] : 0, bit = array.first + i;
-        if (!is_null(&array, i)) {
-            switch (sort) {
-            case INTEGER: hash = of_integer(longs[i], seed); break;
-            case BOOLEAN: hash = of_word(array.values[bit >> 3] >> (bit & 7) & 1, seed); break;
-            case DATE: hash = of_word((uint32_t)(ints[i] - A_DAY), seed); break;
-            case MOMENT: hash = of_moment(longs[i], seed); break;
-            case TEXT: hash = of_bytes(at, length, seed); break;
-            case DECIMAL: hash = of_decimal(array.values + 16 * i, scale, power, seed); break;
-            case REAL: hash = of_real(array.values + 8 * i, seed); break;
-            case UUID: hash = of_uuid(at, seed); break;
-            case TIME: hash = of_time(longs[i], seed); break;
-            case BINARY:
-                if (of_binary(at, length, &room, &size, seed, &hash)) {
-                    free(room);
-                    return -1;
-                }
+    const uint8_t *end = array.edges ? array.values + array.edges[array.count] : NULL;
+
+#define EACH(hashed)                                                                                                   \
+    for (int64_t i = 0; i < array.count; i++) {                                                                        \
+        uint64_t hash = is_null(&array, i) ? none : (hashed);                                                          \
+        rows[i] ^= hash;                                                                                               \
+        sum += hash;                                                                                                   \
+    }                                                                                                                  \
+    break
+
+    switch (sort) {
+    case INTEGER: EACH(of_integer(longs[i], seed));
+    case BOOLEAN: EACH(of_known(array.values[(array.first + i) >> 3] >> ((array.first + i) & 7) & 1, seed));
+    case DATE: EACH(of_known((uint32_t)(ints[i] - A_DAY), seed));
+    case MOMENT: EACH(of_moment(longs[i], seed));
+    case TEXT: EACH(of_bytes(array.values + array.edges[i], array.edges[i + 1] - array.edges[i], end, seed));
+    case DECIMAL: EACH(of_decimal(array.values + 16 * i, scale, power, seeds));
+    case REAL: EACH(of_real(array.values + 8 * i, seed));
+    case UUID: EACH(of_uuid(array.values + array.edges[i], seed));
+    case TIME: EACH(of_time(longs[i], seed));
+    case BINARY:
+        for (int64_t i = 0; i < array.count; i++) {
+            uint64_t hash = none;
+            const uint8_t *at = array.values + array.edges[i];
+            int64_t length = array.edges[i + 1] - array.edges[i];
+            if (!is_null(&array, i) && of_binary(at, length, &room, &size, seed, &hash)) {
+                free(room);
+                return -1;
             }
+            rows[i] ^= hash;
+            sum += hash;
         }
-        rows[i] ^= hash;
-        sum += hash;
     }
     free(room);
     *total += sum;
@@ -263,8 +304,10 @@ EXPORTED int64_t lane(array_t array, int32_t sort, int32_t scale, uint64_t seed,
 EXPORTED int64_t lane_rows(int64_t count, uint64_t *rows, uint64_t *total)
 {
     uint64_t sum = 0;
+    seed_t seed;
+    know(&seed, 0);
     for (int64_t i = 0; i < count; i++) {
-        rows[i] = of_integer((int64_t)rows[i], 0);
+        rows[i] = of_integer((int64_t)rows[i], &seed);
         sum += rows[i];
     }
     *total += sum;

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import contextvars
 from collections.abc import Iterator, Mapping
 from concurrent.futures import Future, ThreadPoolExecutor
 
@@ -21,7 +20,7 @@ def lanes_of(
 ) -> contextlib.AbstractContextManager[Future[Lanes | None]] | None:
     """The lanes of the rows of a table that meet a rendered condition, to come; None where it has none.
 
-    What the place works out by itself is asked beside what is done meanwhile.
+    It is worked out beside what is done meanwhile; the place must not be asked anything else until it is there.
     """
     there = {column.name: column for column in existing(place, table)}
     if place.lanes == "nowhere" or not all(
@@ -33,14 +32,9 @@ def lanes_of(
 
 @contextlib.contextmanager
 def _asked(place: Place, table: str, kinds: Mapping[str, Kind], where: str | None) -> Iterator[Future[Lanes | None]]:
-    rowset = place.rowset(table, where)
-    if place.lanes == "inside":
-        with ThreadPoolExecutor(1) as pool:
-            yield pool.submit(contextvars.copy_context().run, _inside, place, kinds, rowset)
-        return
-    found: Future[Lanes | None] = Future()
-    found.set_result(_of_rows(place, kinds, rowset))
-    yield found
+    work = _inside if place.lanes == "inside" else _of_rows
+    with ThreadPoolExecutor(1) as pool:
+        yield pool.submit(work, place, kinds, place.rowset(table, where))
 
 
 def _inside(place: Place, kinds: Mapping[str, Kind], rowset: str) -> Lanes | None:
