@@ -14,13 +14,15 @@ from typing import Any
 import pyarrow as pa
 import pytest
 
+from conftest import Space
 from nomotheta.conditions import Kind
 from nomotheta.kernel import lanes as kernel
 from nomotheta.kinds.lanes import Lanes
 from nomotheta.kinds.read import arrow_type
 from nomotheta.place.base import Place
 from nomotheta.place.postgresql.lanes import KNOWN_KINDS, KNOWN_SUMS
-from test_places import fill, place, running, sort  # noqa: F401
+from servers import Database
+from test_places import database, fill, place, running, sort, there  # noqa: F401
 
 DOCUMENT = Path(__file__).parents[1] / "docs" / "fingerprint.md"
 ALL, WORD = 2**64, 2**32
@@ -254,3 +256,55 @@ def test_no_single_fault_leaves_the_fingerprint_as_it_is() -> None:
 def plain(rows: list[list[Any]]) -> list[str]:
     """Rows in order, in which zeros have no sign."""
     return sorted(repr([each + 0 if isinstance(each, float) else each for each in row]) for row in rows)
+
+
+CHARTER = """table = "fares"
+[delivery]
+files = "inbox/fares.csv"
+layout = "office"
+[load]
+how = "overwrite"
+[columns]
+small = { kind = "integer" }
+wide = { kind = "integer" }
+fare = { kind = "decimal(6,2)" }
+whole = { kind = "decimal(9,0)" }
+code = { kind = "text(5)" }
+share = { kind = "real" }
+on_day = { kind = "date" }
+paid = { kind = "boolean" }
+"""
+TYPES = "small smallint, wide integer, fare numeric(12,4), whole numeric(9,0), code varchar(20), share real, on_day date, paid boolean"
+FARES = "small;wide;fare;whole;code;share;on_day;paid\n" + "".join(
+    f"{n - 5};{-n * 70000};{n},{n % 10}0;{n * 1000};c é{n % 3};{n},5;0{n % 9 + 1}.06.2026;{'true' if n % 2 else 'false'}\n"
+    for n in range(40)
+)
+CHANGES = {
+    "small": "small + 1", "wide": "-wide - 1", "fare": "fare + 0.0001", "whole": "whole * 10", "code": "'c e1'",
+    "share": "share * 2", "on_day": "'2026-07-01'", "paid": "null",
+}  # fmt: skip
+
+
+def test_files_and_a_table_of_narrower_types_are_equal_until_a_cell_changes(
+    there: Space, database: Database  # noqa: F811
+) -> None:  # fmt: skip
+    there.charter(CHARTER, "fares")
+    there.write("inbox/fares.csv", FARES)
+    database.ask(f"CREATE TABLE fares ({TYPES})")
+    assert there.load(table="fares")["state"] == "loaded"
+
+    def reconciled() -> dict[str, Any]:
+        found = there.run("reconcile", "fares", "--json").json
+        assert "tables" in found, found
+        return found["tables"][0]
+
+    right = reconciled()
+    lanes_here = database.url.startswith(("duckdb:", "postgresql:"))
+    assert (right["verdict"], right["scheme"]) == ("pass", "lanes-1" if lanes_here else "md5-2")
+    for name, value in CHANGES.items():
+        database.ask(f"UPDATE fares SET {name} = {value} WHERE wide = -490000" if name != "wide" else
+                     f"UPDATE fares SET wide = {value} WHERE small = 10")  # fmt: skip
+        found = reconciled()
+        assert (found["verdict"], found["differing"]) == ("fail", [name]), name
+        assert there.load("--even-if-loaded", table="fares")["state"] == "loaded"
+        assert reconciled()["verdict"] == "pass", name

@@ -80,7 +80,7 @@ static inline uint64_t of_bytes(const uint8_t *at, int64_t length, const uint8_t
     }
     uint8_t rest[12] = {0};
     if (end - at < 12) {
-        memcpy(rest, at, (size_t)length);
+        if (length) memcpy(rest, at, (size_t)length); /* of nothing, there may be no place */
         at = rest;
         length = 12;
     }
@@ -122,7 +122,8 @@ static const int64_t MICROS = 86400000000;
 
 static inline uint64_t of_moment(int64_t micros, const seed_t *seed)
 {
-    int64_t since = micros - A_DAY * MICROS, day = since / MICROS - (since % MICROS < 0);
+    int64_t since = (int64_t)((uint64_t)micros - (uint64_t)(A_DAY * MICROS)); /* which goes round for an infinite one */
+    int64_t day = since / MICROS - (since % MICROS < 0);
     return of_word(folded(since), of_known((uint32_t)(int32_t)day, seed));
 }
 
@@ -275,7 +276,7 @@ EXPORTED int64_t lane(array_t array, int32_t sort, int32_t scale, uint64_t numbe
     switch (sort) {
     case INTEGER: EACH(of_integer(longs[i], seed));
     case BOOLEAN: EACH(of_known(array.values[(array.first + i) >> 3] >> ((array.first + i) & 7) & 1, seed));
-    case DATE: EACH(of_known((uint32_t)(ints[i] - A_DAY), seed));
+    case DATE: EACH(of_known((uint32_t)ints[i] - A_DAY, seed));
     case MOMENT: EACH(of_moment(longs[i], seed));
     case TEXT: EACH(of_bytes(array.values + array.edges[i], array.edges[i + 1] - array.edges[i], end, seed));
     case DECIMAL: EACH(of_decimal(array.values + 16 * i, scale, power, seeds));

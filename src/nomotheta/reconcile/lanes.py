@@ -12,7 +12,7 @@ from nomotheta.conditions import Kind, quoted
 from nomotheta.kinds.lanes import Lanes
 from nomotheta.place.base import Place
 from nomotheta.rules.anew import as_kind
-from nomotheta.rules.shape import existing, held_as
+from nomotheta.rules.shape import existing
 
 
 def lanes_of(
@@ -22,10 +22,9 @@ def lanes_of(
 
     It is worked out beside what is done meanwhile; the place must not be asked anything else until it is there.
     """
-    there = {column.name: column for column in existing(place, table)}
-    if place.lanes == "nowhere" or not all(
-        name in there and held_as(there[name], kind) for name, kind in kinds.items()
-    ):
+    there = {column.name: column.kind for column in existing(place, table)}
+    alike = all((held := there.get(name)) is not None and held.name == kind.name for name, kind in kinds.items())
+    if place.lanes == "nowhere" or not alike:
         return None
     return _asked(place, table, kinds, where)
 

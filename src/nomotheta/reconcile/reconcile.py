@@ -259,6 +259,8 @@ class _Reconcile:
             for side in (self.of_files, self.of_table)
         ]
         differing = [b for b in sorted(set(sides[0]) | set(sides[1])) if sides[0].get(b) != sides[1].get(b)]
+        if not differing:  # the totals see what the hashes do not
+            return Differences((), None, frozenset())
         chosen: list[int] = []
         fetched = 0
         for b in differing:

@@ -219,6 +219,9 @@ class MariaFingerprint(Fingerprint):
                 )  # fmt: skip
             case "uuid":
                 return f"lower(CAST({column} AS CHAR))"
+            case "decimal":  # one with more places keeps them
+                exact = super().canonical(column, kind)
+                return f"CASE WHEN {column} = {exact} THEN CAST({exact} AS CHAR) ELSE CAST({column} AS CHAR) END"
         return super().canonical(column, kind)
 
     def finite(self, double: str) -> str:

@@ -20,7 +20,8 @@ def cell(name: str, kind: Kind, number: int) -> str:
     day = "CAST({} AS DATE) - DATE '2000-01-01'"
     utc = f"({value} AT TIME ZONE 'UTC')"
     hashed = {
-        "integer": _of_integer(value, seed), "boolean": f"hashint4extended(CAST({value} AS INTEGER), {seed})",
+        "integer": _of_integer(f"CAST({value} AS BIGINT)", seed),  # a smaller one is shifted by fewer bits
+        "boolean": f"hashint4extended(CAST({value} AS INTEGER), {seed})",
         "date": finite.format(f"hashint4extended({value} - DATE '2000-01-01', {seed})"),
         "time": f"hashtextextended(CAST({value} AS TEXT), {seed})",
         "timestamp": finite.format(
@@ -56,6 +57,10 @@ def select(kinds: Mapping[str, Kind], rowset: str) -> str:
     return f"SELECT {', '.join(listed)} FROM ({mixed}) AS {_CELLS}"
 
 
+FUNCTIONS = (
+    "hashint4extended", "hashint8extended", "hashtextextended", "hash_numeric_extended", "hashfloat8extended",
+    "timestamp_hash_extended", "uuid_hash_extended",
+)  # fmt: skip
 # a value of each kind and a row of nulls, and what their sums are (docs/fingerprint.md)
 KNOWN_ROWS = (
     "FROM (SELECT CAST(-7000000000 AS BIGINT) AS integer, TRUE AS boolean, DATE '2026-11-28' AS date, "

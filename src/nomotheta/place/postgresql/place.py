@@ -48,8 +48,11 @@ class PostgresPlace(PostgresCatalogue):
     def lane_sums(self, kinds: Mapping[str, Kind], rowset: str) -> list[int] | None:
         """By the server's own hash functions, where they come to what they should of some known values."""
         if self._knows_lanes is None:
-            known = self._sums(own_lanes.select(own_lanes.KNOWN_KINDS, own_lanes.KNOWN_ROWS))
-            self._knows_lanes = known == own_lanes.KNOWN_SUMS
+            named = ", ".join(map(text_literal, own_lanes.FUNCTIONS))
+            found = self._rows(f"SELECT count(DISTINCT proname) AS them FROM pg_proc WHERE proname IN ({named})")
+            known = own_lanes.select(own_lanes.KNOWN_KINDS, own_lanes.KNOWN_ROWS)
+            there = found[0]["them"] == len(own_lanes.FUNCTIONS)
+            self._knows_lanes = there and self._sums(known) == own_lanes.KNOWN_SUMS
         return self._sums(own_lanes.select(kinds, rowset)) if self._knows_lanes else None
 
     def _sums(self, select: str) -> list[int]:

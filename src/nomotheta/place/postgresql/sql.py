@@ -178,8 +178,9 @@ class PostgresFingerprint(Fingerprint):
     def canonical(self, column: str, kind: Kind) -> str:
         """A value as its canonical text."""
         match kind.name:
-            case "decimal":
-                return f"round({column}, {kind.scale})"
+            case "decimal":  # one with more places keeps them
+                exact = f"round({column}, {kind.scale})"
+                return f"CASE WHEN {column} = {exact} THEN {exact} ELSE {column} END"
             case "binary":
                 return f"encode({column}, 'hex')"
             case "uuid":
