@@ -6,6 +6,7 @@ import datetime
 import random
 import re
 import struct
+import time
 import uuid
 from decimal import Decimal, localcontext
 from pathlib import Path
@@ -16,11 +17,13 @@ import pytest
 
 from conftest import Space
 from nomotheta.conditions import Kind
+from nomotheta.errors import DeliveryError
 from nomotheta.kernel import lanes as kernel
 from nomotheta.kinds.lanes import Lanes
 from nomotheta.kinds.read import arrow_type
 from nomotheta.place.base import Place
 from nomotheta.place.postgresql.lanes import KNOWN_KINDS, KNOWN_SUMS
+from nomotheta.reconcile.lanes import lanes_of
 from servers import Database
 from test_places import database, fill, place, running, sort, there  # noqa: F401
 
@@ -222,6 +225,23 @@ def test_a_server_comes_to_the_same(place: Place) -> None:  # noqa: F811
     fill(place, "lanes", dict(zip(names, KINDS, strict=True)), [list(column) for column in zip(*rows, strict=True)])
 
     assert place.lane_sums(dict(zip(names, KINDS, strict=True)), place.rowset("lanes")) == lanes(rows, KINDS)
+
+
+def test_a_server_is_not_waited_for_where_the_files_cannot_be_read(
+    place: Place, monkeypatch: pytest.MonkeyPatch  # noqa: F811
+) -> None:  # fmt: skip
+    if place.lanes != "inside":
+        pytest.skip("it works out no lanes by itself")
+    fill(place, "slow", {"c0": Kind("integer")}, [[1]])
+    monkeypatch.setattr(type(place), "lane_sums", lambda self, *_: self.fetch("SELECT pg_sleep(300)"))
+    asked, began = lanes_of(place, "slow", {"c0": Kind("integer")}, None), time.monotonic()
+    assert asked is not None
+    with pytest.raises(DeliveryError), asked:
+        time.sleep(1)
+        raise DeliveryError("the file is gone")
+
+    assert time.monotonic() - began < 100
+    assert place.count("slow") == 1
 
 
 def test_no_single_fault_leaves_the_fingerprint_as_it_is() -> None:

@@ -226,6 +226,9 @@ class Asking(Protocol):
     def lane_sums(self, kinds: Mapping[str, Kind], rowset: str) -> list[int] | None:
         """The count of some rows, the sum of their hashes, and that of each column's; None where it cannot say."""
 
+    def interrupt(self) -> None:
+        """End what it is asked in another thread, if anything."""
+
     def never_repeats(self, column: str, rowset: str) -> bool:
         """Whether it is plain at little cost that no value of a column in SQL comes twice; False where it is not."""
 

@@ -156,6 +156,9 @@ class Staging:
         """It works out no lanes by itself."""
         return None
 
+    def interrupt(self) -> None:
+        """It is asked nothing in other threads."""
+
     def never_repeats(self, _column: str, _rowset: str) -> bool:
         """Nothing is known at little cost."""
         return False

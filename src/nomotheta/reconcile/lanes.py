@@ -33,7 +33,11 @@ def lanes_of(
 def _asked(place: Place, table: str, kinds: Mapping[str, Kind], where: str | None) -> Iterator[Future[Lanes | None]]:
     work = _inside if place.lanes == "inside" else _of_rows
     with ThreadPoolExecutor(1) as pool:
-        yield pool.submit(work, place, kinds, place.rowset(table, where))
+        try:
+            yield pool.submit(work, place, kinds, place.rowset(table, where))
+        except BaseException:
+            place.interrupt()  # else its answer would be waited for
+            raise
 
 
 def _inside(place: Place, kinds: Mapping[str, Kind], rowset: str) -> Lanes | None:

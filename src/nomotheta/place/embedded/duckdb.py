@@ -395,6 +395,10 @@ class DuckPlace(Staging):
         """No other process changes a file that this one has open."""
         return contextlib.nullcontext(enter_result=True)
 
+    def interrupt(self) -> None:
+        """End what is asked in another thread."""
+        self._connection.interrupt()
+
     def close(self) -> None:
         """Let go of the file."""
         self._connection.close()

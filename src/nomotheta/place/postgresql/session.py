@@ -87,6 +87,11 @@ class PostgresSession:
         with self._translated(sql):
             self._connection.execute(sql)
 
+    def interrupt(self) -> None:
+        """Have the server end what it is asked in another thread."""
+        with contextlib.suppress(psycopg.Error):
+            self._connection.cancel()
+
     def close(self) -> None:
         """Let go of the connection."""
         self._connection.close()
