@@ -68,14 +68,10 @@ class Inside:
             if plain != f"{_PLAIN} = 1":
                 told = self._told(plain)
             total, fit, trimmed, nulled = told
-            landing, listed = (
-                _landing(self.compiled),
-                (f"{quoted(each)} AS {quoted(name)}" for name, each in self.raw.items()),
-            )
+            landing = _landing(self.compiled)
+            listed = ", ".join(f"{quoted(each)} AS {quoted(name)}" for name, each in self.raw.items())
             others = f"NOT ({plain})" if fit < total else "1 = 0"
-            rest = f"SELECT {', '.join(listed)} FROM {quoted(_HELD)} WHERE {others}" + in_order(
-                self.compiled, {name: name for name in self.raw}
-            )
+            rest = f"SELECT {listed} FROM {quoted(_HELD)} WHERE {others}{in_order(self.compiled, self.raw)}"
             rows = written_out(self.place, rest, rows_taken(self.place, self.compiled), path)
             file = ArrivedFile(path, landing, survey(path, landing, packed=False))
             yield Moving(self, plain, total, rows, file, {"trimmed": trimmed, "nulled": nulled})

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Container, Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
@@ -67,7 +67,7 @@ def take_out(place: Place, typed: Compiled, where: str | None, path: Path) -> Ta
     assert source is not None  # noqa: S101 - only then is there a landing table
     table, kinds = source.charter.table, rows_taken(place, typed)
     select = f"SELECT {', '.join(map(quoted, kinds))} {place.rowset(table, where)}"
-    rows = written_out(place, select + in_order(typed, {name: name for name in kinds}), kinds, path)
+    rows = written_out(place, select + in_order(typed, kinds), kinds, path)
     return Taken(ArrivedFile(path, table, survey(path, table, packed=False)), rows)
 
 
@@ -118,15 +118,12 @@ def rows_taken(place: Place, typed: Compiled) -> dict[str, Kind | None]:
     return found | {name: kind for name, kind in more.items() if held_as(there[name], kind)}
 
 
-def in_order(typed: Compiled, names: Mapping[str, str]) -> str:
-    """The ORDER BY of landed rows as they came in their files, where one of them may keep another out; else nothing.
-
-    `names` are those of the columns in the SELECT.
-    """
+def in_order(typed: Compiled, taken: Container[str]) -> str:
+    """The ORDER BY of landed rows as they came in their files, where one of them may keep another out; else nothing."""
     origin = typed.source.charter.origin() if typed.source is not None else {}
-    by = [quoted(names[origin[each]]) for each in ("@file.name", "@file.line") if origin.get(each) in names]
+    by = [quoted(origin[each]) for each in ("@file.name", "@file.line") if origin.get(each, "") in taken]
     decided = any(check.sort == "key" and check.otherwise == "reject" for check in typed.checks)
-    return f" ORDER BY {', '.join(by)}" if decided and origin.get("@file.line") in names else ""
+    return f" ORDER BY {', '.join(by)}" if decided and origin.get("@file.line", "") in taken else ""
 
 
 @dataclass(slots=True)
