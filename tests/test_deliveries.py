@@ -557,7 +557,7 @@ def test_a_load_and_its_mended_rows_reconcile_to_the_records_of_the_file(space: 
 
     (found,) = space.run("reconcile", "t", "--json").json["tables"]
 
-    assert [found[name] for name in ("records", "rejected", "mended", "files_rows", "table_rows")] == [3, 1, 1, 3, 3]
+    assert [found[name] for name in ("records", "rejected", "mended", "source_rows", "target_rows")] == [3, 1, 1, 3, 3]
     assert "3 records − 1 rejected + 1 mended = 3 rows" in space.run("reconcile", "t").text
 
 

@@ -23,7 +23,8 @@ from nomotheta.kinds.lanes import Lanes
 from nomotheta.kinds.read import arrow_type
 from nomotheta.place.base import Place
 from nomotheta.place.postgresql.lanes import KNOWN_KINDS, KNOWN_SUMS
-from nomotheta.reconcile.lanes import lanes_of
+from nomotheta.reconcile.compare import compare
+from nomotheta.reconcile.side import Compared, InPlace, Streamed
 from servers import Database
 from test_places import database, fill, place, running, sort, there  # noqa: F401
 
@@ -233,12 +234,15 @@ def test_a_server_is_not_waited_for_where_the_files_cannot_be_read(
     if place.lanes != "inside":
         pytest.skip("it works out no lanes by itself")
     fill(place, "slow", {"c0": Kind("integer")}, [[1]])
-    monkeypatch.setattr(type(place), "lane_sums", lambda self, *_: self.fetch("SELECT pg_sleep(300)"))
-    asked, began = lanes_of(place, "slow", {"c0": Kind("integer")}, None), time.monotonic()
-    assert asked is not None
-    with pytest.raises(DeliveryError), asked:
+    monkeypatch.setattr(type(place), "lane_buckets", lambda self, *_: self.fetch("SELECT pg_sleep(300)"))
+    what, began = Compared({"c0": Kind("integer")}), time.monotonic()
+
+    def gone(_: bool) -> Any:
         time.sleep(1)
         raise DeliveryError("the file is gone")
+
+    with pytest.raises(DeliveryError):
+        compare(Streamed(what, gone), InPlace(place, what, place.rowset("slow")), what, beside=True, limit=None)
 
     assert time.monotonic() - began < 100
     assert place.count("slow") == 1

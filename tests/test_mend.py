@@ -72,7 +72,7 @@ def test_rows_mended_under_one_file_name_again_and_again_are_reconciled(space: S
     found = space.run("reconcile", "tickets", "--json")
 
     assert last["balance"]["loaded"] == 1
-    assert (found.code, found.json["tables"][0]["files_rows"]) == (0, 4)
+    assert (found.code, found.json["tables"][0]["source_rows"]) == (0, 4)
     space.sql("update tickets set fare = 1 where ticket_no = 'T004'")
     assert space.run("reconcile", "tickets").code == 1
 

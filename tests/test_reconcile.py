@@ -50,11 +50,11 @@ def test_what_was_loaded_is_equal_to_its_files(loaded: Space) -> None:
     found = reconciled(loaded)
 
     assert (found["verdict"], found["exit"]) == ("pass", 0)
-    assert [found[key] for key in ("records", "rejected", "conflicts", "files_rows", "table_rows")] == [
+    assert [found[key] for key in ("records", "rejected", "conflicts", "source_rows", "target_rows")] == [
         202, 1, 1, 200, 200,
     ]  # fmt: skip
-    assert found["files_fingerprint"] == found["table_fingerprint"]
-    totals = {each["column"]: (each["measure"], each["files_count"], each["files"]) for each in found["totals"]}
+    assert found["source_fingerprint"] == found["target_fingerprint"]
+    totals = {each["column"]: (each["measure"], each["source_count"], each["source"]) for each in found["totals"]}
     assert totals["fare"] == ("sum", 200, ["20000.00"])
     assert totals["note"] == ("length", 200, ["1200"])
     assert totals["sold_on"] == ("range", 200, ["2026-06-01", "2026-06-28"])
@@ -75,9 +75,9 @@ CHANGES = [
 ]
 
 
-@pytest.mark.parametrize(("column", "change", "files", "table"), CHANGES, ids=[f"{row[0]} {row[1]}" for row in CHANGES])
+@pytest.mark.parametrize(("column", "change", "source", "target"), CHANGES, ids=[f"{row[0]} {row[1]}" for row in CHANGES])
 def test_a_single_changed_cell_is_noticed_and_its_row_and_column_named(
-    loaded: Space, column: str, change: str, files: str, table: str | None
+    loaded: Space, column: str, change: str, source: str, target: str | None
 ) -> None:
     loaded.sql(f"update tickets set {column} = {change} where ticket_no = 'T010'")
 
@@ -86,9 +86,10 @@ def test_a_single_changed_cell_is_noticed_and_its_row_and_column_named(
     assert (found["verdict"], found["exit"], found["differing"]) == ("fail", 1, [column])
     assert found["differences"] == [
         {
-            "where": "differs",
+            "sort": "changed",
             "key": [["ticket_no", "T010"]],
-            "cells": [{"column": column, "files": files, "table": table}],
+            "file": f"inbox/tickets-{DAY}.csv", "line": 12,
+            "cells": [{"column": column, "source": source, "target": target}],
         }
     ]
 
@@ -103,8 +104,8 @@ def test_totals_show_no_value_of_a_private_column(loaded: Space, change: str) ->
     found = reconciled(loaded)
 
     totals = {each["column"]: each for each in found["totals"]}
-    assert totals["sold_on"]["files"] == totals["sold_on"]["table"] == ["(masked)", "(masked)"]
-    assert totals["fare"]["files"] == ["(masked)"]
+    assert totals["sold_on"]["source"] == totals["sold_on"]["target"] == ["(masked)", "(masked)"]
+    assert totals["fare"]["source"] == ["(masked)"]
     assert totals["sold_on"]["equal"] is (not change)
     assert found["verdict"] == ("fail" if change else "pass")
     assert "2026-06-28" not in loaded.run("reconcile", "tickets").out
@@ -114,7 +115,7 @@ def test_totals_show_no_value_of_a_private_column(loaded: Space, change: str) ->
 def test_where_too_many_rows_differ_the_columns_are_named_all_the_same(
     loaded: Space, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(sys.modules["nomotheta.reconcile.reconcile"], "_MOST_ROWS", 10)
+    monkeypatch.setattr(sys.modules["nomotheta.reconcile.compare"], "_MOST_ROWS", 10)
     loaded.sql("update tickets set fare = fare + 1, paid = false")
 
     found = reconciled(loaded)
@@ -139,9 +140,9 @@ def test_lost_and_added_rows_are_named(loaded: Space) -> None:
 
     found = reconciled(loaded)
 
-    assert (found["files_rows"], found["table_rows"], found["differing_rows"]) == (200, 201, 3)
-    assert sorted((each["where"], each["key"][0][1]) for each in found["differences"]) == [
-        ("only in files", "T005"), ("only in table", "T500"), ("only in table", "T501"),
+    assert (found["source_rows"], found["target_rows"], found["differing_rows"]) == (200, 201, 3)
+    assert sorted((each["sort"], each["key"][0][1]) for each in found["differences"]) == [
+        ("missing", "T005"), ("unexpected", "T500"), ("unexpected", "T501"),
     ]  # fmt: skip
 
 
@@ -151,7 +152,7 @@ def test_a_real_that_is_off_by_its_last_bit_is_named(loaded: Space) -> None:
     found = reconciled(loaded)
 
     assert (found["verdict"], found["differing"]) == ("fail", ["share"])
-    assert found["differences"][0]["cells"] == [{"column": "share", "files": "0.15", "table": "0.15000000000000002"}]
+    assert found["differences"][0]["cells"] == [{"column": "share", "source": "0.15", "target": "0.15000000000000002"}]
 
 
 def test_without_a_key_the_rows_are_named_whole(loaded: Space) -> None:
@@ -161,7 +162,7 @@ def test_without_a_key_the_rows_are_named_whole(loaded: Space) -> None:
     found = reconciled(loaded)
 
     assert found["differing"] == ["note"]
-    assert [each["where"] for each in found["differences"]] == ["only in files", "only in table"]
+    assert [each["sort"] for each in found["differences"]] == ["missing", "unexpected"]
 
 
 def test_the_newest_load_is_reconciled_or_the_one_that_is_asked_for(loaded: Space) -> None:
@@ -185,7 +186,7 @@ def test_loads_that_cannot_be_told_apart_are_reconciled_together(space: Space) -
 
     found = reconciled(space)
 
-    assert (found["over"], found["loads"], found["table_rows"], found["verdict"]) == ("all loads", [1, 2], 2, "pass")
+    assert (found["over"], found["loads"], found["target_rows"], found["verdict"]) == ("all loads", [1, 2], 2, "pass")
 
 
 def test_a_file_that_is_gone_or_has_changed_is_told(loaded: Space) -> None:

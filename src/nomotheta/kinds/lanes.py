@@ -6,7 +6,7 @@ depend on the order of the rows. The compiled kernel does it where there is one;
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -45,16 +45,38 @@ class Lanes:
     total: int = 0
     columns: dict[str, int] = field(default_factory=dict)
 
-    def add(self, batch: Any) -> Hashes:
-        """Take in some rows: a `pa.RecordBatch` or `pa.Table` with a column for each of `kinds`; their hashes."""
+    def add(self, batch: Any, by: Collection[str] = ()) -> tuple[Hashes, Hashes]:
+        """Take in some rows: a `pa.RecordBatch` or `pa.Table` with a column for each of `kinds`.
+
+        The hashes of the rows are given back, and what the cells of some columns of each (all, if none) come to.
+        """
         found = np.zeros(batch.num_rows, np.uint64)
-        for number, (name, kind) in enumerate(self.kinds.items(), 1):
-            column = batch.column(name)
-            column = column.combine_chunks() if isinstance(column, pa.ChunkedArray) else column
+        keyed = None
+        numbered = dict(enumerate(self.kinds.items(), 1))
+        for number in sorted(numbered, key=lambda number: numbered[number][0] not in by):
+            name, kind = numbered[number]
+            if keyed is None and by and name not in by:
+                keyed = found.copy()
+            column = one_chunk(batch.column(name))
             self.columns[name] = (self.columns.get(name, 0) + mix_in(column, kind, number, found)) % _ALL
+        keyed = found.copy() if keyed is None else keyed
         self.rows += batch.num_rows
         self.total = (self.total + end_rows(found)) % _ALL
-        return found
+        return found, keyed
+
+
+def mixed(batch: Any, kinds: Mapping[str, Kind], by: Collection[str]) -> Hashes:
+    """What the cells of some columns (all, if none) come to in each row, as `Lanes.add` gives it."""
+    found = np.zeros(batch.num_rows, np.uint64)
+    for number, (name, kind) in enumerate(kinds.items(), 1):
+        if not by or name in by:
+            mix_in(one_chunk(batch.column(name)), kind, number, found)
+    return found
+
+
+def one_chunk(column: Any) -> Any:
+    """A column as one array."""
+    return column.combine_chunks() if isinstance(column, pa.ChunkedArray) else column
 
 
 def mix_in(values: Any, kind: Kind, number: int, rows: Hashes) -> int:

@@ -8,16 +8,47 @@ from __future__ import annotations
 
 import contextlib
 import datetime
+import json
 import os
 import sqlite3
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
 
 from nomotheta.errors import NomothetaError
 
 _PATIENCE = 20  # seconds that a command waits for another one's writing
-_STEPS: Sequence[Sequence[str]] = (
+_SIDES = {"files_rows": "source_rows", "table_rows": "target_rows", "files_fingerprint": "source_fingerprint",
+          "table_fingerprint": "target_fingerprint", "files_count": "source_count", "table_count": "target_count",
+          "files": "source", "table": "target"}  # fmt: skip
+_SORTS = {"differs": "changed", "only in files": "missing", "only in table": "unexpected"}
+
+
+def _with_sides(connection: sqlite3.Connection) -> None:
+    """Reconciliations of format 1 become those of format 2, whose sides are a source and a target."""
+    for table, number in (("runs", "run_id"), ("entries", "entry_id")):
+        old = connection.execute(
+            f"SELECT {number}, document FROM {table} WHERE instr(document, '\"nomotheta/reconciliation/1\"')"
+        ).fetchall()
+        for key, document in old:
+            found = json.loads(document)
+            results = [found] if "totals" in found else [each["reconciliation"] for each in found["tables"]]
+            for result in filter(None, results):
+                _renew(result)
+            connection.execute(f"UPDATE {table} SET document = ? WHERE {number} = ?", (json.dumps(found), key))
+
+
+def _renew(result: dict[str, Any]) -> None:
+    result["format"] = "nomotheta/reconciliation/2"
+    for old, new in list(_SIDES.items())[:4]:
+        result[new] = result.pop(old)
+    for row in result["differences"]:
+        row["sort"] = _SORTS[row.pop("where")]
+    for each in [*result["totals"], *(cell for row in result["differences"] for cell in row["cells"])]:
+        each |= {new: each.pop(old) for old, new in _SIDES.items() if old in each}
+
+
+_STEPS: Sequence[Sequence[str | Callable[[sqlite3.Connection], None]]] = (
     (
         "CREATE TABLE IF NOT EXISTS about (key TEXT PRIMARY KEY, value TEXT NOT NULL)",
         "CREATE TABLE IF NOT EXISTS runs (run_id INTEGER PRIMARY KEY, day TEXT NOT NULL, started TEXT NOT NULL, "
@@ -46,6 +77,7 @@ _STEPS: Sequence[Sequence[str]] = (
         "CREATE TABLE tried (of_load INTEGER NOT NULL, file TEXT NOT NULL, record INTEGER NOT NULL, "
         "load_no INTEGER NOT NULL, PRIMARY KEY (of_load, file, record)) WITHOUT ROWID",
     ),
+    (_with_sides,),
 )
 
 
@@ -83,7 +115,10 @@ class Database:
                 )  # fmt: skip
             for step in _STEPS[version:]:
                 for statement in step:
-                    self.connection.execute(statement)
+                    if isinstance(statement, str):
+                        self.connection.execute(statement)
+                    else:
+                        statement(self.connection)
             self.connection.execute(f"PRAGMA user_version = {len(_STEPS)}")
             self.connection.execute("COMMIT")
         except BaseException:

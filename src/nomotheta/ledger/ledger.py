@@ -446,9 +446,10 @@ def summary_of_judgement(result: Judgement) -> str:
 def summary_of_reconciliation(result: Reconciliation) -> str:
     """A reconciliation in one line."""
     if result.verdict == "pass":
-        return f"{result.over}: {counted(result.table_rows, 'row')}, equal"
-    if result.files_rows != result.table_rows:
-        return f"{result.over}: {counted(result.files_rows, 'row')} in the files, {result.table_rows:,} in the table"
+        return f"{result.over}: {counted(result.target_rows, 'row')}, equal"
+    if result.source_rows != result.target_rows:
+        source = f"{counted(result.source_rows, 'row')} in the {'files' if result.of_files else 'source'}"
+        return f"{result.over}: {source}, {result.target_rows:,} in the {'table' if result.of_files else 'target'}"
     return f"{result.over}: differs in {', '.join(result.differing)}"
 
 

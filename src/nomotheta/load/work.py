@@ -155,6 +155,13 @@ class Worked:
         line = int(self.batch.line_numbers(np.array([record]))[0])
         return (self.file, line) if self.parts is None else self.parts.line(record, line)
 
+    def origins(self, records: Ints) -> tuple[Any, Ints]:
+        """The files of some records, as an Arrow array, and the lines on which they begin."""
+        lines = self.batch.line_numbers(records)
+        if self.parts is None:
+            return pa.array([self.file], pa.string()).take(pa.array(np.zeros(len(records), np.int64))), lines
+        return self.parts.files(records), self.parts.places(records, lines, lines)[0]
+
     def among(self, records: Ints, before: int, chosen: Mapping[str, Ints]) -> NDArray[np.bool_]:
         """Which of some records are among the chosen ones, by file and number from 1; so many come before them."""
         if self.parts is None:

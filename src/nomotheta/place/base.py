@@ -103,6 +103,9 @@ class Catalogue(Protocol):
     def columns(self, table: str) -> list[PlaceColumn] | None:
         """The columns of a table or view, or None where there is no such table."""
 
+    def columns_of(self, query: str) -> list[PlaceColumn]:
+        """The columns of a query in the database's own words; asked of those that answer by themselves."""
+
     def home(self) -> str:
         """The schema that a name without one stands for."""
 
@@ -225,6 +228,16 @@ class Asking(Protocol):
 
     def lane_sums(self, kinds: Mapping[str, Kind], rowset: str) -> list[int] | None:
         """The count of some rows, the sum of their hashes, and that of each column's; None where it cannot say."""
+
+    def lane_buckets(self, kinds: Mapping[str, Kind], rowset: str, by: Sequence[str], buckets: int) -> Any:
+        """Of buckets of rows, by some columns (all, if none), as a `pa.Table`; None where it cannot say.
+
+        Its columns are the bucket, how many rows are in it, the sums of the upper and of the lower halves of their
+        hashes, as numbers of 32 bits with a sign, and how many of the lower are below zero.
+        """
+
+    def lane_bucket(self, kinds: Mapping[str, Kind], by: Sequence[str], buckets: int) -> str:
+        """The bucket of a row, as SQL over its columns."""
 
     def interrupt(self) -> None:
         """End what it is asked in another thread, if anything."""

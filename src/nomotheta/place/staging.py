@@ -17,6 +17,7 @@ LanesBy = Literal["inside", "here", "nowhere"]  # by the database, of its rows o
 STAGE = own("stage")
 TABLE_ALIAS, _STAGE, _COUNT = (quoted(own(word)) for word in ("there", "staged", "count"))  # as a statement calls them
 _FIRST, _LAST = "0001-01-01 00:00:00", "9999-12-31 23:59:59.999999"
+NO_ROWS = own("no rows")  # a temporary table that is made to see its columns
 FROM_STAGE = f"{quoted(STAGE)} AS {_STAGE}"
 
 
@@ -155,6 +156,14 @@ class Staging:
     def lane_sums(self, _kinds: Mapping[str, Kind], _rowset: str) -> list[int] | None:
         """It works out no lanes by itself."""
         return None
+
+    def lane_buckets(self, _kinds: Mapping[str, Kind], _rowset: str, _by: Sequence[str], _buckets: int) -> Any:
+        """It works out no lanes by itself."""
+        return None
+
+    def lane_bucket(self, _kinds: Mapping[str, Kind], _by: Sequence[str], _buckets: int) -> str:
+        """Not asked for."""
+        raise NotImplementedError
 
     def interrupt(self) -> None:
         """It is asked nothing in other threads."""

@@ -4,91 +4,120 @@ from __future__ import annotations
 
 import math
 import re
-from collections import Counter
+from collections import Counter, defaultdict
 from collections.abc import Mapping, Sequence
+from typing import Any
 
-from nomotheta.conditions import Kind, own
+from nomotheta.conditions import Kind
 from nomotheta.frozen import frozen
 from nomotheta.kinds.show import show
+from nomotheta.reconcile.cause import Pair, cause_of
 from nomotheta.reconcile.reconciliation import Cell, RowDifference
+from nomotheta.reconcile.side import FILE, LINE, Compared
 from nomotheta.rules.finding import HIDDEN
 
-HASH = own("hash")
-_MOST_SHOWN = 20
 _REAL = re.compile(r"(b?)(-?)([0-9]+)e(-?[0-9]+)")
-Row = Mapping[str, str | None]  # canonical texts by column, and the row's HASH
+Texts = tuple[str | None, ...]  # the canonical texts of a row
+Origin = tuple[str, int | None]  # its file and line, where it has them
 
 
 @frozen
 class Differences:
-    """The first rows that differ, how many there are (None where not all were looked at), and in which columns."""
+    """The rows that differ, how many of each sort and in all (None where not all were looked at), in which columns."""
 
-    shown: tuple[RowDifference, ...]
+    rows: tuple[RowDifference, ...]
+    sorts: Mapping[str, int]
     count: int | None
     columns: frozenset[str]
+    cause: str = ""
 
 
-def compared(
-    files: Sequence[Row], table: Sequence[Row], key: Sequence[str], kinds: Mapping[str, Kind], private: frozenset[str],
-    *, whole: bool,
-) -> Differences:  # fmt: skip
+def compared(source: Any, target: Any, what: Compared, *, whole: bool, limit: int | None) -> Differences:
     """What is on one side only, paired by key where there is one.
 
     Args:
-        files: rows that the files hold.
-        table: rows of the table, of the same buckets.
-        key: the columns of a key, if there is one.
-        kinds: the columns that are compared.
-        private: those whose values are not told.
+        source: rows of the source as a `pa.Table` of canonical texts, by the names of the columns.
+        target: rows of the target, of the same buckets.
+        what: the columns that are compared.
         whole: whether these are all rows that differ.
+        limit: how many are told, None for all.
     """
-    only_files, only_table = _less(files, table), _less(table, files)
+    names = list(what.kinds)
+    sides = [_rows(source, names), _rows(target, names)]
+    left = [_less(sides[0], sides[1]), _less(sides[1], sides[0])]
+    at = [names.index(name) for name in what.key] or range(len(names))
 
-    def shown(row: Row, name: str) -> str | None:
-        return HIDDEN if name in private else told(row[name], kinds[name])
+    def of(row: Texts) -> Texts:
+        return tuple(row[each] for each in at)
 
-    def keyed(row: Row) -> tuple[tuple[str, str | None], ...]:
-        return tuple((name, shown(row, name)) for name in key or kinds)
-
-    def of(row: Row) -> tuple[str | None, ...]:
-        return tuple(row[name] for name in key)
-
-    partners: dict[tuple[str | None, ...], list[Row]] = {}
-    for row in only_table if key else []:
-        partners.setdefault(of(row), []).append(row)
-    found: list[RowDifference] = []
-    paired: set[int] = set()
-    columns: set[str] = set()
-    for row in only_files:
-        others = partners.get(of(row), []) if key else []
-        if not others:
-            found.append(RowDifference("only in files", keyed(row)))
-            continue
-        other = others.pop()
-        paired.add(id(other))
-        unequal = [name for name in kinds if row[name] != other[name]]
-        columns.update(unequal)
-        cells = tuple(Cell(name, shown(row, name), shown(other, name)) for name in unequal)
-        found.append(RowDifference("differs", keyed(row), cells))
-    found += [RowDifference("only in table", keyed(row)) for row in only_table if id(row) not in paired]
-    if not paired:  # nothing tells which row became which, but what the columns hold in all may differ
-        sides = (only_files, only_table)
-        columns.update(
-            name for name in kinds if len({frozenset(Counter(row[name] for row in rows).items()) for rows in sides}) > 1
-        )
-    return Differences(tuple(found[:_MOST_SHOWN]), len(found) if whole else None, frozenset(columns))
-
-
-def _less(rows: Sequence[Row], others: Sequence[Row]) -> list[Row]:
-    """The rows that the others do not have as often."""
-    counts = Counter(row[HASH] for row in others)
-    left = []
-    for row in rows:
-        if counts[row[HASH]] > 0:
-            counts[row[HASH]] -= 1
+    in_source = {of(row) for row, _ in sides[0]}
+    partners: dict[Texts, list[Texts]] = defaultdict(list)
+    for row, _ in left[1] if what.key else []:
+        partners[of(row)].append(row)
+    found: list[tuple[str, Texts, Texts | None, Origin]] = []
+    changed: list[Pair] = []
+    for row, origin in left[0]:
+        others = partners.get(of(row))
+        if others:
+            changed.append((row, others.pop()))
+            found.append(("changed", *changed[-1], origin))
         else:
-            left.append(row)
+            found.append(("missing", row, None, origin))
+    unpaired = Counter(row for rows in partners.values() for row in rows) if what.key else Counter(r for r, _ in left[1])
+    for row, origin in left[1]:
+        if unpaired[row]:
+            unpaired[row] -= 1
+            found.append(("repeated" if of(row) in in_source else "unexpected", row, None, origin))
+    columns = {names[each] for pair in changed for each in _unequal(*pair)}
+    if not changed:  # nothing tells which row became which, but what the columns hold in all may differ
+        columns = {
+            name
+            for each, name in enumerate(names)
+            if len({frozenset(Counter(row[each] for row, _ in rows).items()) for rows in left}) > 1
+        }
+    shown = tuple(_told(each, what, names) for each in found[:limit])
+    sorts = Counter(sort for sort, *_ in found)
+    cause = cause_of(what, changed, left, sides) if whole and found else ""
+    return Differences(shown, dict(sorts), len(found) if whole else None, frozenset(columns), cause)
+
+
+def _rows(table: Any, names: Sequence[str]) -> list[tuple[Texts, Origin]]:
+    columns = [table.column(name).to_pylist() for name in names]
+    rows = list(zip(*columns, strict=True))
+    if FILE not in table.column_names:
+        return [(row, ("", None)) for row in rows]
+    origins = zip(table.column(FILE).to_pylist(), table.column(LINE).to_pylist(), strict=True)
+    return list(zip(rows, origins, strict=True))
+
+
+def _less(rows: Sequence[tuple[Texts, Origin]], others: Sequence[tuple[Texts, Origin]]) -> list[tuple[Texts, Origin]]:
+    """The rows that the others do not have as often."""
+    counts = Counter(row for row, _ in others)
+    left = []
+    for row, origin in rows:
+        if counts[row] > 0:
+            counts[row] -= 1
+        else:
+            left.append((row, origin))
     return left
+
+
+def _unequal(row: Texts, other: Texts) -> list[int]:
+    return [at for at, (text, its) in enumerate(zip(row, other, strict=True)) if text != its]
+
+
+def _told(found: tuple[str, Texts, Texts | None, Origin], what: Compared, names: Sequence[str]) -> RowDifference:
+    sort, row, other, (file, line) = found
+
+    def shown(text: str | None, name: str) -> str | None:
+        return HIDDEN if name in what.private else told(text, what.kinds[name])
+
+    key = tuple((name, shown(row[names.index(name)], name)) for name in what.key or names)
+    unequal = _unequal(row, other) if other is not None else []
+    cells = tuple(
+        Cell(names[at], shown(row[at], names[at]), shown(other[at], names[at])) for at in unequal if other is not None
+    )
+    return RowDifference(sort, key, cells, file, line)  # type: ignore[arg-type]
 
 
 def told(text: str | None, kind: Kind) -> str | None:

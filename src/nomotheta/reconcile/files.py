@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
 import datetime
 import functools
 import itertools
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -22,12 +23,15 @@ from nomotheta.load.blocks import worked_files
 from nomotheta.load.engine import Engine
 from nomotheta.load.mended import open_mended
 from nomotheta.load.rejects import left_out
-from nomotheta.load.work import Plan, constants
+from nomotheta.load.work import Plan, Worked, constants
 from nomotheta.place.render import Now
+from nomotheta.reconcile.side import FILE, LINE
 from nomotheta.source.base import SourceFile
 from nomotheta.source.delivery import ArrivedFile, arrived, literal
 from nomotheta.source.formats import open_file
 from nomotheta.source.shape import match_columns
+
+_FIRST = 5  # rows that cannot be read, of which is told
 
 
 @frozen
@@ -54,28 +58,25 @@ class Files:
     def __init__(
         self, compiled: Compiled, loads: Sequence[LoadedFiles], kinds: Mapping[str, Kind], zone: str, listener: Listener
     ) -> None:
-        self.compiled, self.kinds, self.zone, self.listener = compiled, kinds, zone, listener
+        self.compiled, self.loads, self.kinds, self.zone, self.listener = compiled, loads, kinds, zone, listener
         self.files = [(load, file) for load in loads for file in _still_there(load)]
 
-    def batches(self, schema: Any) -> Iterator[Any]:
-        """The rows that the files hold, less those that were set aside."""
-        total = sum(file.survey.bytes_of_content for _, file in self.files)
-        told, done = f"reading the files of {self.compiled.charter.table}", 0
-        for load, pairs in itertools.groupby(self.files, lambda pair: pair[0]):
-            aside, before = left_out(load.rejects), 0
-            files = [file for _, file in pairs]
-            for piece in worked_files(files, functools.partial(self._opened, load), join=not load.mended):
-                worked = piece.worked
-                if worked is None:
-                    before = 0
-                    continue
-                rows = worked.good.select(schema.names)
-                keep = ~worked.among(worked.records, before, aside)
-                yield from (rows if keep.all() else rows.filter(pa.array(keep))).to_batches()
-                before += worked.batch.count
-                done += worked.size
-                self.listener(Progress(told, done, total, "bytes"))
-        self.listener(Progress(told, total, total, "bytes", ended=True))
+    def batches(self, schema: Any, *, origin: bool = False) -> Iterator[Any]:
+        """The rows that the files hold, less those that were set aside; with their files and lines, if wanted."""
+        with _progress(self.compiled, [file for _, file in self.files], self.listener) as told:
+            for load, pairs in itertools.groupby(self.files, lambda pair: pair[0]):
+                aside, before = left_out(load.rejects), 0
+                files = [file for _, file in pairs]
+                for piece in worked_files(files, functools.partial(self._opened, load), join=not load.mended):
+                    worked = piece.worked
+                    if worked is None:
+                        before = 0
+                        continue
+                    rows = _rows(worked, schema, origin=origin)
+                    keep = ~worked.among(worked.records, before, aside)
+                    yield from (rows if keep.all() else rows.filter(pa.array(keep))).to_batches()
+                    before += worked.batch.count
+                    told(worked.size)
 
     def _opened(self, load: LoadedFiles, file: ArrivedFile) -> tuple[Plan, SourceFile]:
         """A file of a load, to be read as the load read it."""
@@ -92,6 +93,91 @@ class Files:
             self.compiled, file.name, shape.positions, shape.width, fixed | dict.fromkeys(shape.absent), [], engine,
             self.zone, 0,
         ), source  # fmt: skip
+
+
+class OtherFiles:
+    """Files that no load of ours brought, read by a charter; `unread` counts their rows that cannot be, of which the
+    first are `told`.
+
+    Raises:
+        DeliveryError: a file is not there, cannot be read, or is not what the charter expects.
+    """
+
+    def __init__(self, compiled: Compiled, files: Sequence[ArrivedFile], zone: str, at: Now, listener: Listener) -> None:
+        self.compiled, self.files, self.zone, self.at, self.listener = compiled, files, zone, at, listener
+        self.unread, self.told = 0, list[str]()
+        self.extra = tuple(dict.fromkeys(name for file in files for name in self._extra(file)))
+
+    def kinds(self) -> dict[str, Kind]:
+        """The columns that the files hold."""
+        kinds = self.compiled.charter.kinds()
+        return {name: kinds[name] for name in self.compiled.charter.file_columns()}
+
+    def batches(self, schema: Any, *, origin: bool = False) -> Iterator[Any]:
+        """The rows that can be read; with their files and lines, if wanted."""
+        self.unread, self.told = 0, []
+        with _progress(self.compiled, self.files, self.listener) as told:
+            before = 0
+            for piece in worked_files(self.files, self._opened, join=False):
+                worked = piece.worked
+                if worked is None:
+                    before = 0
+                    continue
+                self._take(worked, before)
+                before += worked.batch.count
+                yield from _rows(worked, schema, origin=origin).to_batches()
+                told(worked.size)
+
+    def _take(self, worked: Worked, before: int) -> None:
+        """Tell of the rows that cannot be read."""
+        aside = worked.set_aside
+        self.unread += len(aside.records)
+        if len(aside.records) and len(self.told) < _FIRST:
+            (first, *_) = aside.tables(before, _FIRST)
+            for row in first.to_pylist()[: _FIRST - len(self.told)]:
+                self.told.append(f"{row['file']}:{row['line']}: {row['message']}")
+
+    def _opened(self, file: ArrivedFile) -> tuple[Plan, SourceFile]:
+        compiled = self.compiled
+        source = open_file(file.path, file.name, compiled.layout, compiled.charter)
+        shape = match_columns(source, compiled.charter)
+        fixed = constants(compiled.charter, 0, self.at.moment, self.at.day, self.zone)
+        return Plan(
+            compiled, file.name, shape.positions, shape.width, fixed | dict.fromkeys(shape.absent), [],
+            Engine([], self.at), self.zone, 0,
+        ), source  # fmt: skip
+
+    def _extra(self, file: ArrivedFile) -> list[str]:
+        """The names of columns that the charter does not know."""
+        charter = self.compiled.charter
+        source = open_file(file.path, file.name, self.compiled.layout, charter)
+        header = source.read_header() or []
+        known = {match_columns(source, charter).positions[name] for name in charter.file_columns()}
+        return [name for at, name in enumerate(header) if at not in known]
+
+
+def _rows(worked: Worked, schema: Any, *, origin: bool) -> Any:
+    """The good rows of a block, with the columns of a schema; with their files and lines, if wanted."""
+    rows = worked.good.select(schema.names)
+    if origin:
+        files, lines = worked.origins(worked.records)
+        rows = rows.append_column(FILE, files).append_column(LINE, pa.array(lines, pa.int64()))
+    return rows
+
+
+@contextlib.contextmanager
+def _progress(compiled: Compiled, files: Sequence[ArrivedFile], listener: Listener) -> Iterator[Callable[[int], None]]:
+    """Tell how much of some files is read, in bytes."""
+    total, done = sum(file.survey.bytes_of_content for file in files), 0
+    told = f"reading the files of {compiled.charter.table}"
+
+    def more(size: int) -> None:
+        nonlocal done
+        done += size
+        listener(Progress(told, done, total, "bytes"))
+
+    yield more
+    listener(Progress(told, total, total, "bytes", ended=True))
 
 
 def _still_there(load: LoadedFiles) -> list[ArrivedFile]:

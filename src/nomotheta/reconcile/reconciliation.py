@@ -1,28 +1,30 @@
-"""What came of holding the files against the table."""
+"""What came of holding a source against a target."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import field
+from dataclasses import field, replace
 from typing import Any, ClassVar, Literal
 
 from nomotheta.frozen import frozen
 from nomotheta.tabular import Tabular
 
+Sort = Literal["changed", "missing", "unexpected", "repeated"]
+
 
 @frozen
 class ColumnTotals:
-    """One column on both sides, values as text. `measure` says what `files` and `table` are.
+    """One column on both sides, values as text. `measure` says what `source` and `target` are.
 
     `sum`, `length` (characters in all) and `true` (how many) are one value each; `range` is lowest and highest.
     """
 
     column: str
     measure: Literal["sum", "range", "length", "true"]
-    files_count: int
-    table_count: int
-    files: tuple[str | None, ...]
-    table: tuple[str | None, ...]
+    source_count: int
+    target_count: int
+    source: tuple[str | None, ...]
+    target: tuple[str | None, ...]
     equal: bool
 
 
@@ -31,25 +33,36 @@ class Cell:
     """A column in which two rows of one key differ."""
 
     column: str
-    files: str | None
-    table: str | None
+    source: str | None
+    target: str | None
 
 
 @frozen
 class RowDifference:
-    """A row that is not the same on both sides, known by its key, or whole where there is no key."""
+    """A row that is not the same on both sides, known by its key, or whole where there is no key.
 
-    where: Literal["differs", "only in files", "only in table"]
+    It is `changed` in its cells, `missing` in the target, `unexpected` there, or `repeated`: the target has it more
+    often than the source. `file` and `line` are where the source has it, where that is a file.
+    """
+
+    sort: Sort
     key: tuple[tuple[str, str | None], ...]
     cells: tuple[Cell, ...] = ()
+    file: str = ""
+    line: int | None = None
 
 
 @frozen
 class Reconciliation(Tabular):
-    """Files against a table.
+    """A source against a target.
 
-    `files_rows` is what should be there: records − rejected − copies − conflicts, and those of them that were `mended`
-    and came later. `uncompared` are columns that no file holds, or that the charter does not declare.
+    `table` and `place` are the target's; `source` and `target` are what the two are called. Where the source is files
+    that were loaded, `source_rows` is what should be there: records − rejected − copies − conflicts, and those of them
+    that were `mended` and came later. `sorts` counts the rows that differ by their sort, of those that were looked at;
+    `differing_rows` is how many there are in all, None where not all were looked at. `uncompared` are columns that only
+    one side has, as it should be; `lacking` those that one side lacks, with its name, and `unread` the rows of files
+    that cannot be read: both make the two unequal. `excused` counts, by column and by what was declared, the values that
+    are not the same and may be so.
     """
 
     table: str
@@ -63,20 +76,39 @@ class Reconciliation(Tabular):
     copies: int
     conflicts: int
     mended: int
-    files_rows: int
-    table_rows: int
+    source_rows: int
+    target_rows: int
     totals: tuple[ColumnTotals, ...]
     scheme: str
-    files_fingerprint: str
-    table_fingerprint: str
+    source_fingerprint: str
+    target_fingerprint: str
+    source: str = "files"
+    target: str = "table"
+    key: tuple[str, ...] = ()
     differing: tuple[str, ...] = ()
+    sorts: Mapping[str, int] = field(default_factory=dict)
     differences: tuple[RowDifference, ...] = ()
     differing_rows: int | None = None
+    cause: str = ""
     uncompared: tuple[str, ...] = ()
-    format: str = field(default="nomotheta/reconciliation/1")
+    lacking: tuple[tuple[str, str], ...] = ()
+    unread: int = 0
+    excused: Mapping[str, Mapping[str, int]] = field(default_factory=dict)
+    notes: tuple[str, ...] = ()
+    format: str = field(default="nomotheta/reconciliation/2")
     COLUMNS: ClassVar[Mapping[str, str]] = {
-        "key": "text", "where": "text", "column": "text", "files": "text", "table": "text"
+        "sort": "text", "key": "text", "column": "text", "source": "text", "target": "text", "file": "text",
+        "line": "integer",
     }  # fmt: skip
+
+    @property
+    def of_files(self) -> bool:
+        """Whether loaded files are the source."""
+        return bool(self.loads)
+
+    def first(self, count: int) -> Reconciliation:
+        """The same with no more than so many of the rows that differ."""
+        return replace(self, differences=self.differences[:count])
 
     def caption(self) -> str:
         """The table, what was compared, and the verdict."""
@@ -87,6 +119,7 @@ class Reconciliation(Tabular):
         found = []
         for each in self.differences:
             key = ", ".join(f"{name} = {'null' if value is None else value}" for name, value in each.key)
-            cells = [{"column": cell.column, "files": cell.files, "table": cell.table} for cell in each.cells]
-            found += [{"key": key, "where": each.where, **cell} for cell in cells or [{}]]
+            row = {"sort": each.sort, "key": key, "file": each.file or None, "line": each.line}
+            cells = [{"column": cell.column, "source": cell.source, "target": cell.target} for cell in each.cells]
+            found += [{**row, **cell} for cell in cells or [{}]]
         return found

@@ -53,18 +53,18 @@ def totals_in_sql(kinds: Mapping[str, Kind], prints: Fingerprint) -> Iterator[st
 
 
 def compared_totals(
-    name: str, kind: Kind, files: Mapping[str, Any], table: Mapping[str, Any], *, hide: bool
+    name: str, kind: Kind, source: Mapping[str, Any], target: Mapping[str, Any], *, hide: bool
 ) -> ColumnTotals:
     """A column's totals; of a private one they are compared and not told, for few rows give their values away."""
     measure: Any = measure_of(kind)
     parts = [own(f"{name} {at}") for at in range(2 if measure == "range" else 1)]
-    sides = [[side[part] for part in parts] for side in (files, table)]
+    sides = [[side[part] for part in parts] for side in (source, target)]
     if measure == "range":
         said = [[told(text, kind) for text in side] for side in sides]
     else:  # a place may write a sum with more zeros behind the point
         sides = [[text and Decimal(text) for text in side] for side in sides]
         said = [[show(number) for number in side] for side in sides]
-    counts = files[own(f"{name} n")], table[own(f"{name} n")]
+    counts = source[own(f"{name} n")], target[own(f"{name} n")]
     shown = [tuple(HIDDEN if hide else text for text in side) for side in said]
     return ColumnTotals(name, measure, *counts, shown[0], shown[1], counts[0] == counts[1] and sides[0] == sides[1])
 

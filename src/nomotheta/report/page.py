@@ -42,7 +42,7 @@ def _account(table: TableResult) -> str:
 def _differing(result: Reconciliation) -> list[tuple[str | None, ...]]:
     """The rows that differ, a line for each cell."""
     return [
-        tuple(row.get(name, "") for name in ("key", "where", "column", "files", "table")) for row in result.as_rows()
+        tuple(row.get(name, "") for name in ("key", "sort", "column", "source", "target")) for row in result.as_rows()
     ]
 
 

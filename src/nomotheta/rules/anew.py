@@ -58,6 +58,12 @@ def plain_texts(column: Any, kind: Kind) -> Any:
     return pc.replace_substring_regex(column, *told) if told else column
 
 
+def held_raw(place: Place, columns: Sequence[str]) -> str:
+    """The texts of some columns of a row that are none of their kinds, in SQL; null where there are none."""
+    texts = [f"CASE WHEN {quoted(name)} IS NULL THEN {place.as_text(name)} END" for name in columns]
+    return f"concat_ws('|', {', '.join(texts)})" if len(texts) > 1 else next(iter(texts), "NULL")
+
+
 @frozen
 class Reading:
     """How the texts of a column are read: by a layout, in a time zone, and whether they were landed as they came."""

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from nomotheta.workspace.places import Places
 
 MEMORY = ".nomotheta"
-SETTINGS, CHARTERS = "nomotheta.toml", "charters"
+SETTINGS, CHARTERS, COMPARISONS = "nomotheta.toml", "charters", "comparisons"
 
 
 class Context:

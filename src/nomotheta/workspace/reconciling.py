@@ -22,7 +22,8 @@ from nomotheta.workspace.scopes import family, scope_of_loads
 
 
 def reconcile_table(
-    context: Context, compiled: Compiled, load_no: int | None, place: str | None, run_id: int | None, listener: Listener
+    context: Context, compiled: Compiled, load_no: int | None, place: str | None, run_id: int | None, listener: Listener,
+    limit: int | None = 20,
 ) -> Reconciliation:  # fmt: skip
     """Compare the files of a load with the table, as `Workspace.reconcile` says."""
     started = moment()
@@ -41,7 +42,7 @@ def reconcile_table(
         merged = compiled.charter.keys[0].columns if compiled.charter.load.how == "merge" else ()
         where = opened.render(scope.where, now) if scope.where and not merged else None
         zone = context.settings.time_zone
-        result = reconcile(opened, compiled, loads, where, scope.label, zone, listener, merged)
+        result = reconcile(opened, compiled, loads, where, scope.label, zone, listener, merged, limit)
     context.ledger.add_reconciliation(result, started, run_id)
     return result
 

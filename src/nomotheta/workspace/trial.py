@@ -46,7 +46,7 @@ def try_out(text: str, files: Sequence[Path], day: datetime.date, most: int, lis
 
     with tempfile.TemporaryDirectory(prefix="nomotheta-") as folder:
         try:
-            compiled = _compiled(text, Path(folder))
+            compiled = compiled_text(text, Path(folder))
             found = [each for path in files for each in arrived(path.parent, [literal(path.name)], compiled.layout)]
             at, rejects = moment(), Path(folder) / "rejects.parquet"
             content = found[0].survey.content
@@ -65,7 +65,12 @@ def try_out(text: str, files: Sequence[Path], day: datetime.date, most: int, lis
             return Trial(refused=error.what)
 
 
-def _compiled(text: str, folder: Path) -> Compiled:
+def compiled_text(text: str, folder: Path) -> Compiled:
+    """A charter that is only proposed, to be carried out.
+
+    Raises:
+        DeliveryError: it cannot be.
+    """
     path = folder / "charter.toml"
     path.write_text(text, encoding="utf-8")
     read, problems = read_charter(path, path.name)

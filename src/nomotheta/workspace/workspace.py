@@ -329,9 +329,11 @@ class Workspace:
 
     def reconcile(
         self, table: str, *, load_no: int | None = None, place: str | None = None, run_id: int | None = None,
-        listener: Listener = nobody,
+        limit: int | None = 20, listener: Listener = nobody,
     ) -> Reconciliation:  # fmt: skip
         """Compare the files of a load with the table: of the newest, or of all where rows cannot be told apart.
+
+        So many of the rows that differ are told (`limit`), None for all.
 
         Raises:
             DeclarationError: the charter or the call is wrong, or nothing was loaded.
@@ -340,7 +342,57 @@ class Workspace:
         """
         from nomotheta.workspace.reconciling import reconcile_table
 
-        return reconcile_table(self.context, self.compiled([table])[0], load_no, place, run_id, listener)
+        return reconcile_table(self.context, self.compiled([table])[0], load_no, place, run_id, listener, limit)
+
+    def compare(
+        self, source: str, target: str = "", *, where: str | None = None, key: Sequence[str] = (),
+        without: Sequence[str] = (), day: datetime.date | None = None, run_id: int | None = None,
+        limit: int | None = 20, listener: Listener = nobody,
+    ) -> Reconciliation:  # fmt: skip
+        """Compare any two sides: rows, totals, fingerprints, and the rows that differ.
+
+        Args:
+            source: what should be there: a table, PLACE:TABLE or a file; without a target, the name of a comparison
+                that is kept in `comparisons/`.
+            target: what is there.
+            where: a condition that narrows both sides.
+            key: columns by which rows are told apart; by default a key of either side.
+            without: columns that are not compared.
+            day: what `{day}` and `:day` stand for; by default today.
+            run_id: the run it is part of.
+            limit: how many of the rows that differ are told, None for all.
+            listener: told of the progress.
+
+        Raises:
+            DeclarationError: the call or the comparison is wrong, or values cannot be compared.
+            DeliveryError: a file cannot be read.
+            PlaceError: a table is not there, or a place cannot be reached.
+        """
+        from nomotheta.workspace.comparing import asked_comparison, compare_sides, declared_comparison
+
+        context = self.context
+        said = (
+            asked_comparison(context, source, target, where, key, without)
+            if target
+            else declared_comparison(context, source)
+        )
+        return compare_sides(context, said, source, day or self.today(), run_id, listener, limit)
+
+    def comparisons(self) -> list[str]:
+        """The names of the comparisons that are kept in `comparisons/`."""
+        from nomotheta.workspace.comparing import comparison_names
+
+        return comparison_names(self.context)
+
+    def write_differences(self, results: Sequence[Reconciliation], file: Path) -> int:
+        """Write the rows that differ to a file, CSV or Parquet by its ending; how many lines.
+
+        Raises:
+            DeclarationError: it cannot be written.
+        """
+        from nomotheta.report.rows import write_differences
+
+        return write_differences(results, file)
 
     def loaded_tables(self, place: str | None = None) -> list[str]:
         """The tables with a charter into which something was loaded, each after those it refers to.

@@ -2,13 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterator
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from nomotheta.cli.command import Call, command, end, gravest, warn
 from nomotheta.cli.options import Create, Day, NoTell, Place, complete_loads, complete_tables, day_given
+from nomotheta.errors import DeclarationError, counted
+
+if TYPE_CHECKING:
+    from nomotheta.events import Listener
+    from nomotheta.reconcile import Reconciliation
+    from nomotheta.workspace import Workspace
 
 
 @command()
@@ -64,34 +71,100 @@ def reconcile(
     tables: Annotated[
         list[str] | None,
         typer.Argument(
-            metavar="TABLE", help="The tables; default: all that were loaded.", autocompletion=complete_tables
+            metavar="TABLE",
+            help="Tables, or comparisons of the workspace; with --with PLACE:TABLE or a file, too. Default: all.",
+            autocompletion=complete_tables,
         ),
+    ] = None,
+    other: Annotated[
+        str | None,
+        typer.Option("--with", metavar="TABLE", help="Compare with this: a table, PLACE:TABLE, or a file."),
     ] = None,
     load: Annotated[
         int | None,
         typer.Option("--load", metavar="N", help="That load; default: the newest.", autocompletion=complete_loads),
     ] = None,
     place: Place = None,
+    where: Annotated[
+        str | None, typer.Option("--where", metavar="CONDITION", help="With --with: only rows that meet it.")
+    ] = None,
+    key: Annotated[
+        str | None, typer.Option("--key", metavar="COLUMNS", help="With --with: what tells rows apart, with commas.")
+    ] = None,
+    without: Annotated[
+        str | None, typer.Option("--without", metavar="COLUMNS", help="With --with: columns to leave out.")
+    ] = None,
+    day: Day = None,
+    limit: Annotated[
+        int, typer.Option("--limit", metavar="N", min=0, help="So many of the rows that differ; default: 20.")
+    ] = 20,
+    csv: Annotated[
+        Path | None, typer.Option("--csv", metavar="FILE", help="Write the rows that differ to a CSV file.")
+    ] = None,
+    parquet: Annotated[
+        Path | None, typer.Option("--parquet", metavar="FILE", help="Write the rows that differ to a Parquet file.")
+    ] = None,
 ) -> None:
-    """Compare loaded files with their table.
+    """Compare files with their table, or any two tables and files.
 
     Row counts, totals of every column, and a checksum of all rows; where they differ, the very rows.
     """
     from nomotheta.cli.screens.reconciliation import show_reconciliation
 
     opened = call.workspace()
+    every = None if csv or parquet else limit
+    ways = _ways(opened, tables or [], other, load, place, where, _listed(key), _listed(without), day, every)
     results = []
-    for table in tables or opened.loaded_tables(place):
+    for way in ways:
         with call.bars("reconciliation") as listener:
-            results.append(opened.reconcile(table, load_no=load, place=place, listener=listener))
+            results.append(way(listener))
         if not call.json and not call.silent(results[-1].verdict):
-            show_reconciliation(results[-1], again=len(results) > 1)
+            show_reconciliation(results[-1], again=len(results) > 1, limit=limit)
     verdict = gravest(result.verdict for result in results)
+    for file in filter(None, (csv, parquet)):
+        rows = opened.write_differences(results, file)
+        if not call.json:
+            call.tell(f"{counted(rows, 'line')} written to {file}")
     if call.json:
         from nomotheta.report.documents import Reconciliations
 
-        call.print(Reconciliations(verdict, tuple(results)))
+        call.print(Reconciliations(verdict, tuple(result.first(limit) for result in results)))
     end(verdict)
+
+
+def _listed(text: str | None) -> list[str]:
+    return [each.strip() for each in text.split(",") if each.strip()] if text else []
+
+
+def _ways(
+    opened: Workspace, names: list[str], other: str | None, load: int | None, place: str | None, where: str | None,
+    key: list[str], without: list[str], day: str | None, limit: int | None,
+) -> Iterator[Callable[[Listener], Reconciliation]]:  # fmt: skip
+    """What is to be reconciled, one after the other."""
+    of_two = {"--where": where, "--key": key, "--without": without}
+    if other is not None:
+        if len(names) != 1:
+            raise DeclarationError("--with compares one table or file with another", mend="nomotheta reconcile A --with B")
+        if load is not None or place is not None:
+            told = "--load" if load is not None else "--place"
+            raise DeclarationError(f"{told} is for the files of a load; with --with, write PLACE:TABLE and --where")
+        when = day_given(day, opened)
+        yield lambda listener: opened.compare(
+            names[0], other, where=where, key=key, without=without, day=when, limit=limit, listener=listener
+        )
+        return
+    given = next((name for name, value in of_two.items() if value), None)
+    if given is not None:
+        raise DeclarationError(f"{given} is for two sides", mend="name the other: --with TABLE, PLACE:TABLE or FILE")
+    comparisons = opened.comparisons()
+    tables = [name for name in names if name not in comparisons] if names else opened.loaded_tables(place)
+    for table in tables:
+        yield lambda listener, table=table: opened.reconcile(  # type: ignore[misc]
+            table, load_no=load, place=place, limit=limit, listener=listener
+        )
+    for name in [name for name in comparisons if name in names or not names]:
+        when = day_given(day, opened)
+        yield lambda listener, name=name, when=when: opened.compare(name, day=when, limit=limit, listener=listener)  # type: ignore[misc]
 
 
 @command()

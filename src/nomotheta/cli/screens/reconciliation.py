@@ -1,4 +1,4 @@
-"""Files against a table, and the rows that differ."""
+"""A source against a target, and the rows that differ."""
 
 from __future__ import annotations
 
@@ -15,65 +15,79 @@ from nomotheta.reconcile import ColumnTotals, Reconciliation, RowDifference
 
 _MEASURES = {"sum": "sum", "range": "lowest, highest", "length": "characters", "true": "true values"}
 _LEAST = 12  # characters that a value may be folded to
+_SHOWN = 20  # rows that differ
 
 
-def show_reconciliation(result: Reconciliation, *, again: bool = False) -> None:
-    """Files against a table; `again` where another one was shown before."""
+def show_reconciliation(result: Reconciliation, *, again: bool = False, limit: int = _SHOWN) -> None:
+    """A source against a target, and so many of its differences; `again` where another one was shown before."""
     console = out()
     if again:
         console.print()
     same = result.verdict == "pass"
-    told = "files and table are equal" if same else "files and table differ"
+    sides = f"{visible(result.source)} and {visible(result.target)}"
+    told = f"{sides} {'are equal' if same else 'differ'}"
     console.print(Text.assemble((result.table, "bold"), "  ", verdict_text(result.verdict), f"  {result.over}: {told}"))
     if not same:
-        show_differences(console, result)
+        show_differences(console, result, limit)
     console.print(indented(_counts(result), 2, 1))
-    table = plain_table(
-        ("column", ""), ("values", "right"), ("total of", ""), ("", ""), ("in the files and the table", "")
-    )
+    table = plain_table(("column", ""), ("values", "right"), ("total of", ""), ("", ""), ("total", ""))
     for column in result.totals:
-        for row in _totals_rows(column, differs=column.column in result.differing or not column.equal):
+        for row in _totals_rows(column, result, differs=column.column in result.differing or not column.equal):
             table.add_row(*row)
     for at in range(4):
         table.columns[at].no_wrap = at > 0
     table.columns[4].min_width = _LEAST
     console.print(indented(table, 2))
     if result.uncompared:
-        told = f"not compared (not from the files, or not in the charter): {', '.join(map(visible, result.uncompared))}"
-        console.print(indented(Text(told, "dim"), 2))
+        why = "not from the files, or not in the charter" if result.of_files else "left out"
+        console.print(indented(Text(f"not compared ({why}): {', '.join(map(visible, result.uncompared))}", "dim"), 2))
+    for column, counts in result.excused.items():
+        told = ", ".join(f"{number:,} {what}" for what, number in counts.items())
+        console.print(indented(Text(f"may differ: {visible(column)}: {told}", "dim"), 2))
 
 
 def _counts(result: Reconciliation) -> Table:
     """Rows and fingerprints, one side below the other."""
     aside = aside_told(result.rejected, result.copies, result.conflicts).replace(" + ", " − ")
     later = f" + {result.mended:,} mended" if result.mended else ""
-    files = f"{counted(result.records, 'record')} − {aside}{later} = {rows_told(result.files_rows)}"
+    rows = rows_told(result.source_rows)
+    source = f"{counted(result.records, 'record')} − {aside}{later} = {rows}" if result.of_files else rows
     grid = Table.grid(padding=(0, 1))
-    tone = "" if result.files_rows == result.table_rows else RED
-    grid.add_row(Text("files", "dim"), Text(files))
-    grid.add_row(Text("table", "dim"), Text(rows_told(result.table_rows), tone))
-    prints = [result.files_fingerprint, result.table_fingerprint]
+    tone = "" if result.source_rows == result.target_rows else RED
+    grid.add_row(Text(visible(result.source), "dim"), Text(source))
+    grid.add_row(Text(visible(result.target), "dim"), Text(rows_told(result.target_rows), tone))
+    prints = [result.source_fingerprint, result.target_fingerprint]
     if prints[0] == prints[1]:
         grid.add_row(Text("fingerprint", "dim"), Text(f"{prints[0]} on both sides ({result.scheme})"))
     else:
-        grid.add_row(Text("fingerprint", "dim"), Text(f"{prints[0]} in the files ({result.scheme})", RED))
-        grid.add_row("", Text(f"{prints[1]} in the table", RED))
+        grid.add_row(Text("fingerprint", "dim"), Text(f"{prints[0]} in {_in(result.source)} ({result.scheme})", RED))
+        grid.add_row("", Text(f"{prints[1]} in {_in(result.target)}", RED))
     return grid
 
 
-def _totals_rows(column: ColumnTotals, *, differs: bool) -> Iterable[tuple[Text, ...]]:
+def _in(side: str) -> str:
+    return f"the {side}" if side in {"files", "table"} else visible(side)
+
+
+def _totals_rows(column: ColumnTotals, result: Reconciliation, *, differs: bool) -> Iterable[tuple[Text, ...]]:
     """A column's totals: one line where both sides have the same, else one for each side."""
     tone = RED if differs else ""
     name = Text(f"{'✗ ' if differs else ''}{visible(column.column)}", tone)
     measure = Text(_MEASURES[column.measure], "dim")
-    sides = [", ".join(_grouped(value, column.measure) for value in side) for side in (column.files, column.table)]
-    counts = [f"{column.files_count:,}", f"{column.table_count:,}"]
+    sides = [", ".join(_grouped(value, column.measure) for value in side) for side in (column.source, column.target)]
+    counts = [f"{column.source_count:,}", f"{column.target_count:,}"]
     if sides[0] == sides[1] and counts[0] == counts[1]:
         more = "the same total, of other values" if differs else ""
         yield name, Text(counts[0], tone), measure, Text(""), Text(f"{sides[0]}  {more}".rstrip(), tone)
         return
-    yield name, Text(counts[0], tone), measure, Text("files", "dim"), Text(sides[0], tone)
-    yield Text(""), Text(counts[1], tone), Text(""), Text("table", "dim"), Text(sides[1], tone)
+    yield name, Text(counts[0], tone), measure, Text(_side(result, 0), "dim"), Text(sides[0], tone)
+    yield Text(""), Text(counts[1], tone), Text(""), Text(_side(result, 1), "dim"), Text(sides[1], tone)
+
+
+def _side(result: Reconciliation, at: int) -> str:
+    """What a side is called beside a value: short names as they are."""
+    names = (result.source, result.target)
+    return names[at] if result.of_files else ("source", "target")[at]
 
 
 def _grouped(value: str | None, measure: str) -> str:
@@ -85,28 +99,53 @@ def _grouped(value: str | None, measure: str) -> str:
     return f"{int(whole):,}{mark}{fraction}" if plain and not value.startswith("-0") else visible(value)
 
 
-def show_differences(console: Console, result: Reconciliation) -> None:
-    """The rows that differ, each by its key, and both values of every column that does, one below the other."""
+def show_differences(console: Console, result: Reconciliation, limit: int = _SHOWN) -> None:
+    """How many rows differ and why, then each by its key, and both values of every column that does."""
+    if result.cause:
+        console.print(indented(Text(f"✗ {visible(result.cause)}", RED), 2))
     if result.differing:
         console.print(indented(Text(f"✗ columns that differ: {', '.join(map(visible, result.differing))}", RED), 2))
+    for name, side in result.lacking:
+        console.print(indented(Text(f"✗ {visible(side)} has no column {visible(name)}", RED), 2))
+    for note in result.notes:
+        console.print(indented(Text(visible(note), RED), 2))
     if not result.differences:
         return
     count = result.differing_rows
-    several = "many rows differ" if count is None else f"{counted(count, 'row')} differ{'s' if count == 1 else ''}"
-    first = f"; the first {len(result.differences):,}" if count is None or count > len(result.differences) else ""
-    console.print(indented(Text(f"✗ {several}{first}:", RED), 2))
-    for each in result.differences:
-        console.print(indented(_difference(each), 4))
+    listed = sum(result.sorts.values()) or len(result.differences)
+    several = f"more than {listed:,} rows differ" if count is None else _differ(count)
+    sorts = ", ".join(f"{number:,} {_sort_told(sort, result)}" for sort, number in result.sorts.items())
+    shown = result.differences[:limit]
+    first = f"; the first {len(shown):,}" if count is None or count > len(shown) else ""
+    console.print(indented(Text(f"✗ {several}: {sorts}{first}", RED), 2))
+    for each in shown:
+        console.print(indented(_difference(each, result), 4))
     console.print()
 
 
-def _difference(each: RowDifference) -> Table:
+def _differ(count: int) -> str:
+    return f"{counted(count, 'row')} differ{'s' if count == 1 else ''}"
+
+
+def _sort_told(sort: str, result: Reconciliation) -> str:
+    """A sort of difference, in words that name the side."""
+    target = result.target if result.of_files else "target"
+    return {
+        "missing": f"missing from the {target}", "unexpected": f"only in the {target}", "changed": "changed",
+        "repeated": f"repeated in the {target}",
+    }[sort]  # fmt: skip
+
+
+def _difference(each: RowDifference, result: Reconciliation) -> Table:
     key = ", ".join(f"{visible(name)} {visible(value) if value is not None else 'null'}" for name, value in each.key)
     grid = Table.grid(padding=(0, 2, 0, 0))
-    grid.add_row(Text(key, "bold"), Text(each.where, "dim"))
+    at = f", {visible(each.file)}:{each.line}" if each.file else ""
+    grid.add_row(Text(key, "bold"), Text(f"{_sort_told(each.sort, result)}{at}", "dim"))
+    names = [_side(result, side) for side in (0, 1)]
+    width = max(map(len, names))
     for difference in each.cells:
-        grid.add_row(Text(f"  {visible(difference.column)}"), Text.assemble(("files ", "dim"), cell(difference.files)))
-        grid.add_row("", Text.assemble(("table ", "dim"), cell(difference.table)))
+        for name, side, value in zip(("  " + visible(difference.column), ""), names, (difference.source, difference.target), strict=True):
+            grid.add_row(Text(name), Text.assemble((f"{side:<{width}} ", "dim"), cell(value)))
     for column in grid.columns:
         column.overflow = "fold"
     return grid

@@ -150,6 +150,12 @@ class DuckPlace(Staging):
             for column, of, null, default in rows
         ] or None
 
+    def columns_of(self, query: str) -> list[PlaceColumn]:
+        """As the engine describes them."""
+        with self._translated(query):
+            rows = self._run(f"DESCRIBE {query}")
+        return [PlaceColumn(name, of, _kind(of), True) for name, of, *_ in rows]
+
     def quantiles(self, column: str, shares: Sequence[float]) -> str:
         """All in one."""
         return Renderer.quantiles(column, shares)

@@ -68,6 +68,14 @@ class MariaCatalogue(MariaSession):
             for column, of, free, nulls in rows
         ] or None
 
+    def described(self, table: str) -> list[PlaceColumn]:
+        """The columns of a temporary table, which no catalogue lists."""
+        rows = self._rows(f"SHOW COLUMNS FROM {quoted(table)}")
+        return [
+            PlaceColumn(name, of, _kind(of), nullable=True, limits=_limits(of, nulls=True), folds=True)
+            for name, of, *_ in rows
+        ]
+
     def quantiles(self, column: str, shares: Sequence[float]) -> str:
         """It has none of all rows; the embedded engine is asked for them."""
         return MariaRenderer.quantiles(column, shares)

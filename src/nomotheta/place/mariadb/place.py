@@ -34,7 +34,7 @@ from nomotheta.place.mariadb.texts import joined_rows
 from nomotheta.place.marks import HIGHEST, MARKS, OF_TABLE, TAKEN_AWAY, marks_of, no_marks, values_of
 from nomotheta.place.render import Now, quoted_table, text_literal
 from nomotheta.place.rows import rows_table
-from nomotheta.place.staging import FROM_STAGE, TABLE_ALIAS, Staging
+from nomotheta.place.staging import FROM_STAGE, NO_ROWS, TABLE_ALIAS, Staging
 
 _OPTIONS = f" ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4 COLLATE {COLLATION}"
 _CHUNK = 20_000  # rows
@@ -270,6 +270,11 @@ class MariaPlace(MariaCatalogue, Staging):
         with self._translated(sql), self._connection.cursor() as cursor:
             cursor.execute(sql)
             return rows_table([column[0] for column in cursor.description], cursor.fetchall())
+
+    def columns_of(self, query: str) -> list[PlaceColumn]:
+        """Of a temporary table without rows."""
+        with self.held(NO_ROWS, f"SELECT * FROM ({query}) AS {quoted(NO_ROWS)} LIMIT 0"):
+            return self.described(NO_ROWS)
 
     def stream(self, sql: str) -> Iterator[Any]:
         """Rows as Arrow record batches."""

@@ -12,7 +12,7 @@ from nomotheta.place.marks import FILES, MARKS, marks_ddl
 from nomotheta.place.postgresql.session import PostgresSession
 from nomotheta.place.postgresql.sql import PostgresRenderer, postgres_type
 from nomotheta.place.render import case_of, quoted_table
-from nomotheta.place.staging import Staging
+from nomotheta.place.staging import NO_ROWS, Staging
 
 _KINDS = {
     "boolean": "boolean", "date": "date", "uuid": "uuid", "bytea": "binary", "time without time zone": "time",
@@ -61,6 +61,11 @@ class PostgresCatalogue(PostgresSession, Staging):
             )
             for row in rows
         ] or None  # fmt: skip
+
+    def columns_of(self, query: str) -> list[PlaceColumn]:
+        """Of a temporary table without rows."""
+        with self.held(NO_ROWS, f"SELECT * FROM ({query}) AS {quoted(NO_ROWS)} LIMIT 0"):
+            return self.columns(NO_ROWS) or []
 
     def quantiles(self, column: str, shares: Sequence[float]) -> str:
         """As ordered-set aggregates, all in one."""

@@ -5,12 +5,14 @@ It is made of PostgreSQL's own hash functions, which are there for its indexes a
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 
 from nomotheta.conditions import Kind, own, quoted
 from nomotheta.kinds.lanes import null_hash, seed_of
 
-_CELLS, _MIXED = quoted(own("cells")), quoted(own("mixed"))
+_CELLS, _MIXED, _KEYED, _REST, _BUCKET = (
+    quoted(own(word)) for word in ("cells", "mixed", "keyed", "rest", "bucket")
+)
 
 
 def cell(name: str, kind: Kind, number: int) -> str:
@@ -49,12 +51,41 @@ def _signed(number: int) -> str:
 def select(kinds: Mapping[str, Kind], rowset: str) -> str:
     """The SELECT that gives the count of rows, the sum of their hashes, and that of each column's, in their order."""
     names = [quoted(own(f"cell {number}")) for number in range(1, len(kinds) + 1)]
-    cells = [f"{cell(name, kind, at)} AS {names[at - 1]}" for at, (name, kind) in enumerate(kinds.items(), 1)]
+    cells = [f"{sql} AS {name}" for sql, name in zip(_cells(kinds), names, strict=True)]
     given = f"SELECT {', '.join(cells)} {rowset} OFFSET NULL"  # which keeps each hash from being worked out twice
     mixed = f"SELECT *, {' # '.join(names)} AS {_MIXED} FROM ({given}) AS {_CELLS} OFFSET NULL"
     sums = [f"sum({each})" for each in (_of_integer(_MIXED, "0"), *names)]
     listed = [f"{sql} AS {quoted(own(str(at)))}" for at, sql in enumerate(["count(*)", *sums])]
     return f"SELECT {', '.join(listed)} FROM ({mixed}) AS {_CELLS}"
+
+
+def in_buckets(kinds: Mapping[str, Kind], rowset: str, by: Collection[str], buckets: int) -> str:
+    """The SELECT that gives of each bucket of rows its number, their count, and the sums of their hashes' halves.
+
+    Both halves have a sign, as whole numbers of 32 bits have: their sum is one of 64, and quicker than one without
+    bounds. How many lower halves are below zero is told last.
+    """
+    cells = dict(zip(kinds, _cells(kinds), strict=True))
+    keyed = " # ".join(cells[name] for name in cells if name in by or not by)
+    rest = " # ".join(cells[name] for name in cells if by and name not in by)
+    given = [f"{keyed} AS {_KEYED}", *([f"{rest} AS {_REST}"] if rest else [])]
+    whole = f"({_KEYED} # {_REST})" if rest else _KEYED
+    numbered = f"CAST({_KEYED} & {buckets - 1} AS INTEGER) AS {_BUCKET}, {_of_integer(whole, '0')} AS {_MIXED}"
+    inner = f"SELECT {numbered} FROM (SELECT {', '.join(given)} {rowset} OFFSET NULL) AS {_CELLS} OFFSET NULL"
+    parts = (f"{_MIXED} >> 32", f"({_MIXED} << 32) >> 32", f"({_MIXED} >> 31) & 1")
+    sums = [f"sum(CAST({part} AS INTEGER))" for part in parts]
+    listed = [f"{sql} AS {quoted(own(str(at)))}" for at, sql in enumerate([_BUCKET, "count(*)", *sums])]
+    return f"SELECT {', '.join(listed)} FROM ({inner}) AS {_CELLS} GROUP BY {_BUCKET}"
+
+
+def bucket(kinds: Mapping[str, Kind], by: Collection[str], buckets: int) -> str:
+    """The bucket of a row: the lower bits of what its cells of some columns (all, if none) come to."""
+    keyed = [cell(name, kind, at) for at, (name, kind) in enumerate(kinds.items(), 1) if not by or name in by]
+    return f"CAST(({' # '.join(keyed)}) & {buckets - 1} AS INTEGER)"
+
+
+def _cells(kinds: Mapping[str, Kind]) -> list[str]:
+    return [cell(name, kind, at) for at, (name, kind) in enumerate(kinds.items(), 1)]
 
 
 FUNCTIONS = (

@@ -47,13 +47,24 @@ class PostgresPlace(PostgresCatalogue):
 
     def lane_sums(self, kinds: Mapping[str, Kind], rowset: str) -> list[int] | None:
         """By the server's own hash functions, where they come to what they should of some known values."""
+        return self._sums(own_lanes.select(kinds, rowset)) if self._lanes_known() else None
+
+    def lane_buckets(self, kinds: Mapping[str, Kind], rowset: str, by: Sequence[str], buckets: int) -> Any:
+        """By the same."""
+        return self.fetch(own_lanes.in_buckets(kinds, rowset, by, buckets)) if self._lanes_known() else None
+
+    def lane_bucket(self, kinds: Mapping[str, Kind], by: Sequence[str], buckets: int) -> str:
+        """By the same."""
+        return own_lanes.bucket(kinds, by, buckets)
+
+    def _lanes_known(self) -> bool:
         if self._knows_lanes is None:
             named = ", ".join(map(text_literal, own_lanes.FUNCTIONS))
             found = self._rows(f"SELECT count(DISTINCT proname) AS them FROM pg_proc WHERE proname IN ({named})")
             known = own_lanes.select(own_lanes.KNOWN_KINDS, own_lanes.KNOWN_ROWS)
             there = found[0]["them"] == len(own_lanes.FUNCTIONS)
             self._knows_lanes = there and self._sums(known) == own_lanes.KNOWN_SUMS
-        return self._sums(own_lanes.select(kinds, rowset)) if self._knows_lanes else None
+        return self._knows_lanes
 
     def _sums(self, select: str) -> list[int]:
         return [int(each or 0) % 2**64 for each in self._rows(select)[0].values()]

@@ -1,0 +1,149 @@
+"""Two sides held against each other: rows and fingerprints first, totals beside them, the rows only where they differ.
+
+The fingerprints are asked for by buckets of rows, so that where they differ, the second question is already for the
+few buckets that do. Where these hold too many rows, finer buckets narrow them once more.
+"""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Callable, Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
+from typing import Any, TypeVar
+
+import numpy as np
+from numpy.typing import NDArray
+
+from nomotheta.frozen import frozen
+from nomotheta.reconcile.differences import Differences, compared
+from nomotheta.reconcile.prints import ByLanes, ByTexts, Prints, Scheme
+from nomotheta.reconcile.reconciliation import ColumnTotals
+from nomotheta.reconcile.side import Compared, Side, Unalike
+from nomotheta.reconcile.totals import compared_totals, totals_in_sql
+
+Given = TypeVar("Given")
+_MOST_ROWS = 100_000  # of both sides that are fetched to be compared
+_FEW_ROWS = 20_000  # for which finer buckets are not worth a reading
+_BUCKETS, _FINER = 1 << 12, 1 << 19
+_FEWEST_OF_TEXTS, _IN_A_BUCKET = 1 << 10, 64
+
+
+@frozen
+class Comparison:
+    """What came of it: `rows` and `prints` of both sides."""
+
+    same: bool
+    scheme: str
+    rows: tuple[int, int]
+    prints: tuple[int, int]
+    totals: tuple[ColumnTotals, ...]
+    columns: tuple[str, ...] = ()
+    differences: Differences | None = None
+
+
+def compare(source: Side, target: Side, what: Compared, *, beside: bool, limit: int | None) -> Comparison:
+    """Compare two sides.
+
+    Args:
+        source: what should be there.
+        target: what is there.
+        what: the columns, and their key.
+        beside: whether both may be asked at the same time.
+        limit: how many of the rows that differ are told, None for all.
+    """
+    if "nowhere" not in {source.lanes, target.lanes}:
+        with contextlib.suppress(Unalike):
+            return _Compare(ByLanes(), source, target, what, beside, limit).run(_BUCKETS)
+    return _Compare(ByTexts(), source, target, what, beside, limit).run(1)
+
+
+class _Compare:
+    def __init__(
+        self, scheme: Scheme, source: Side, target: Side, what: Compared, beside: bool, limit: int | None
+    ) -> None:  # fmt: skip
+        self.scheme, self.sides, self.what, self.beside, self.limit = scheme, (source, target), what, beside, limit
+
+    def run(self, buckets: int) -> Comparison:
+        """The verdict, and what it rests on."""
+        prints = self._both(lambda side: self.scheme.prints(side, self.what, buckets))
+        same = prints[0].same(prints[1])
+        totals = self._totals(prints, alike=same)
+        rows, sums = (prints[0].rows, prints[1].rows), (prints[0].total, prints[1].total)
+        if same and all(each.equal for each in totals):
+            return Comparison(True, self.scheme.name, rows, sums, totals)
+        found = self._narrowed(prints, buckets)
+        unequal = {each.column for each in totals if not each.equal} | found.columns if rows[0] == rows[1] else set()
+        if rows[0] == rows[1] and found.count is None:
+            unequal |= self._unequal_columns()
+        columns = tuple(name for name in self.what.kinds if name in unequal)
+        return Comparison(False, self.scheme.name, rows, sums, totals, columns, found)
+
+    def _totals(self, prints: tuple[Prints, Prints], *, alike: bool) -> tuple[ColumnTotals, ...]:
+        """The totals of both sides; equal rows have the same, so that one side need not be asked."""
+        known = [each.totals for each in prints]
+        given = known[0] or known[1]
+        if alike and given:
+            known = [each or given for each in known]
+        elif alike:
+            known = [self._asked_totals(self.sides[0])] * 2
+        else:
+            known = [each or self._asked_totals(side) for each, side in zip(known, self.sides, strict=True)]
+        hidden = self.what.private
+        return tuple(
+            compared_totals(name, kind, known[0] or {}, known[1] or {}, hide=name in hidden)
+            for name, kind in self.what.kinds.items()
+        )
+
+    def _asked_totals(self, side: Side) -> dict[str, Any]:
+        (row,) = side.ask(lambda prints: ", ".join(totals_in_sql(self.what.kinds, prints))).to_pylist()
+        return dict(row)
+
+    def _unequal_columns(self) -> set[str]:
+        source, target = self._both(lambda side: self.scheme.columns(side, self.what))
+        return {name for name in self.what.kinds if source[name] != target[name]}
+
+    # ---- the rows that differ
+
+    def _narrowed(self, prints: tuple[Prints, Prints], buckets: int) -> Differences:
+        """The rows of the buckets that differ, as many as may be fetched."""
+        if buckets == 1:
+            buckets = _FEWEST_OF_TEXTS
+            while buckets < min(max(prints[0].rows, prints[1].rows) // _IN_A_BUCKET, _FINER):
+                buckets *= 2
+            prints = self._both(lambda side: self.scheme.prints(side, self.what, buckets))
+        elif self._sizes(prints).sum() > _FEW_ROWS:
+            buckets = _FINER
+            prints = self._both(lambda side: self.scheme.prints(side, self.what, buckets))
+        differing = prints[0].differing(prints[1])
+        if not len(differing):  # the totals see what the hashes do not
+            return Differences((), {}, None, frozenset())
+        fetched = np.cumsum(self._sizes(prints))
+        chosen = differing[: max(1, int(np.searchsorted(fetched, _MOST_ROWS, "right")))]
+        source, target = self._both(lambda side: self.scheme.rows(side, self.what, buckets, chosen.tolist()))
+        return compared(source, target, self.what, whole=len(chosen) == len(differing), limit=self.limit)
+
+    @staticmethod
+    def _sizes(prints: tuple[Prints, Prints]) -> NDArray[np.int64]:
+        """How many rows each differing bucket has on both sides."""
+        differing = prints[0].differing(prints[1])
+        return prints[0].counts[differing] + prints[1].counts[differing]
+
+    # ---- both sides
+
+    def _both(self, ask: Callable[[Side], Given]) -> tuple[Given, Given]:
+        """What both sides answer, at the same time if they may be asked so."""
+        source, target = self.sides
+        if not self.beside:
+            return ask(source), ask(target)
+        with _at_work(target, ask) as later:
+            return ask(source), later.result()
+
+
+@contextlib.contextmanager
+def _at_work(side: Side, ask: Callable[[Side], Given]) -> Iterator[Future[Given]]:
+    with ThreadPoolExecutor(1) as pool:
+        try:
+            yield pool.submit(ask, side)
+        except BaseException:
+            side.interrupt()  # else its answer would be waited for
+            raise

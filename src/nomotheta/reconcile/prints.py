@@ -1,0 +1,200 @@
+"""The fingerprints of a side by buckets of its rows, and the rows of some buckets, by either scheme."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any, Protocol
+
+import numpy as np
+import pyarrow as pa
+from numpy.typing import NDArray
+
+from nomotheta.conditions import own, quoted
+from nomotheta.kinds import lanes
+from nomotheta.kinds.lanes import Lanes, mixed
+from nomotheta.place.fingerprint import SCHEME as OF_TEXTS
+from nomotheta.place.fingerprint import Fingerprint
+from nomotheta.reconcile.side import FILE, LINE, Compared, Side, Unalike, asked
+from nomotheta.reconcile.totals import Totals, totals_in_sql
+
+_N, _B, _H = (own(word) for word in ("rows", "bucket", "hash"))
+_ALL, _HALF = 2**64, 2**32
+_IN_A_BATCH = 1 << 20  # rows whose halves add up to less than a double holds exactly
+
+
+@dataclass(slots=True)
+class Prints:
+    """The count of the rows of a side and the sum of their hashes, in all and by bucket.
+
+    `columns` are the fingerprints of the columns, and `totals` what they come to, where those are known.
+    """
+
+    counts: NDArray[np.int64]
+    sums: NDArray[np.uint64]
+    columns: dict[str, int] | None = None
+    totals: dict[str, Any] | None = None
+
+    @property
+    def rows(self) -> int:
+        """How many rows there are."""
+        return int(self.counts.sum())
+
+    @property
+    def total(self) -> int:
+        """The fingerprint of the rows."""
+        return int(self.sums.sum(dtype=np.uint64))
+
+    def same(self, other: Prints) -> bool:
+        """Whether two sides have the same rows, as far as a fingerprint tells."""
+        return (self.rows, self.total) == (other.rows, other.total) and not len(self.differing(other))
+
+    def differing(self, other: Prints) -> NDArray[np.int64]:
+        """The buckets whose rows are not the same."""
+        return np.flatnonzero((self.counts != other.counts) | (self.sums != other.sums))
+
+
+class Scheme(Protocol):
+    """How rows are told apart: `name` stands with every number."""
+
+    name: str
+
+    def prints(self, side: Side, what: Compared, buckets: int) -> Prints:
+        """The fingerprints of a side."""
+
+    def rows(self, side: Side, what: Compared, buckets: int, chosen: Sequence[int]) -> Any:
+        """The rows of some buckets, as a `pa.Table` of canonical texts."""
+
+    def columns(self, side: Side, what: Compared) -> dict[str, int]:
+        """The fingerprint of each column."""
+
+
+class ByLanes:
+    """By `lanes-1`, inside the database, or here."""
+
+    name = lanes.SCHEME
+
+    def prints(self, side: Side, what: Compared, buckets: int) -> Prints:
+        """The fingerprints of a side.
+
+        Raises:
+            Unalike: it has none.
+        """
+        if side.lanes == "inside":
+            found = side.sums(what.key, buckets)
+            if found is None:
+                raise Unalike
+            return _by_bucket(found, buckets)
+        sums, totals, made = Lanes(what.kinds), Totals(what.kinds), _Buckets(buckets)
+        for batch in side.batches():
+            rows, keyed = sums.add(batch, what.key)
+            totals.add(batch)
+            made.add(rows, keyed)
+        return Prints(made.counts, made.sums, sums.columns, totals.told())
+
+    def columns(self, side: Side, what: Compared) -> dict[str, int]:
+        """The fingerprint of each column."""
+        if side.lanes == "inside":
+            found = side.columns()
+            if found is None:
+                raise Unalike
+            return dict(zip(what.kinds, found[2:], strict=True))
+        sums = Lanes(what.kinds)
+        for batch in side.batches():
+            sums.add(batch)
+        return {name: sums.columns.get(name, 0) for name in what.kinds}
+
+    def rows(self, side: Side, what: Compared, buckets: int, chosen: Sequence[int]) -> Any:
+        """The rows of some buckets."""
+        if side.lanes == "inside":
+            listed = ", ".join(map(str, chosen))
+            bucket = side.bucket(what.key, buckets)
+            return side.ask(lambda prints: _shown(prints, what), lambda _: f"{bucket} IN ({listed})")
+        wanted = np.zeros(buckets, np.bool_)
+        wanted[np.array(chosen, np.int64)] = True
+        kept = []
+        for batch in side.batches(origin=side.origin):
+            mine = wanted[(mixed(batch, what.kinds, what.key) & np.uint64(buckets - 1)).astype(np.int64)]
+            if mine.any():
+                kept.append(batch.filter(pa.array(mine)))
+        extra = [pa.field(FILE, pa.string()), pa.field(LINE, pa.int64())] if side.origin else []
+        more = f", {quoted(FILE)}, {quoted(LINE)}" if side.origin else ""
+        return asked(lambda prints: _shown(prints, what) + more, iter(kept), pa.schema([*what.schema, *extra]))
+
+
+class ByTexts:
+    """By `md5-2`, in SQL on both sides."""
+
+    name = OF_TEXTS
+
+    def prints(self, side: Side, what: Compared, buckets: int) -> Prints:
+        """The fingerprints of a side; in one bucket, with what its columns come to."""
+
+        def said(prints: Fingerprint) -> str:
+            parts = [f"count(*) AS {quoted(_N)}", f"{prints.hash_sum(what.kinds)} AS {quoted(_H)}"]
+            if buckets == 1:
+                return ", ".join([f"0 AS {quoted(_B)}", *parts, *totals_in_sql(what.kinds, prints)])
+            return ", ".join([f"{prints.bucket(_by(what), buckets)} AS {quoted(_B)}", *parts])
+
+        found = side.ask(said, None, "" if buckets == 1 else " GROUP BY 1")
+        made = _Buckets(buckets)
+        at = np.array([int(each) for each in found.column(0).to_pylist()], np.int64)
+        made.counts[at] = [int(each) for each in found.column(1).to_pylist()]
+        made.sums[at] = np.array([int(each) % _ALL for each in found.column(2).to_pylist()], np.uint64)
+        return Prints(made.counts, made.sums, None, found.to_pylist()[0] if buckets == 1 else None)
+
+    def columns(self, side: Side, what: Compared) -> dict[str, int]:
+        """The fingerprint of each column, as if it were a row's only one."""
+
+        def said(prints: Fingerprint) -> str:
+            sums = (prints.hash_sum({name: kind}) for name, kind in what.kinds.items())
+            return ", ".join(f"{each} AS {quoted(own(str(at)))}" for at, each in enumerate(sums))
+
+        (row,) = side.ask(said).to_pylist()
+        return {name: int(value) % _ALL for name, value in zip(what.kinds, row.values(), strict=True)}
+
+    def rows(self, side: Side, what: Compared, buckets: int, chosen: Sequence[int]) -> Any:
+        """The rows of some buckets."""
+        listed = ", ".join(map(str, chosen))
+        return side.ask(
+            lambda prints: _shown(prints, what), lambda prints: f"{prints.bucket(_by(what), buckets)} IN ({listed})",
+            origin=side.origin,
+        )  # fmt: skip
+
+
+class _Buckets:
+    """What rows come to by bucket."""
+
+    def __init__(self, buckets: int) -> None:
+        self.counts, self.sums = np.zeros(buckets, np.int64), np.zeros(buckets, np.uint64)
+
+    def add(self, rows: NDArray[np.uint64], keyed: NDArray[np.uint64]) -> None:
+        """Take in the hashes of some rows, and what the cells of their keys come to."""
+        buckets = len(self.counts)
+        for start in range(0, len(rows), _IN_A_BATCH):
+            hashes = rows[start : start + _IN_A_BATCH]
+            at = (keyed[start : start + _IN_A_BATCH] & np.uint64(buckets - 1)).astype(np.int64)
+            self.counts += np.bincount(at, minlength=buckets)
+            high, low = (
+                np.bincount(at, half.astype(np.float64), buckets).astype(np.uint64)
+                for half in (hashes >> np.uint64(32), hashes & np.uint64(_HALF - 1))
+            )
+            self.sums += (high << np.uint64(32)) + low
+
+
+def _by_bucket(found: Any, buckets: int) -> Prints:
+    """The fingerprints that a place gives by bucket."""
+    made = _Buckets(buckets)
+    if found.num_rows:
+        at, counts, high, low, below = (column.to_numpy().astype(np.int64) for column in found.columns)
+        made.counts[at] = counts
+        made.sums[at] = ((high + below).view(np.uint64) << np.uint64(32)) + low.view(np.uint64)
+    return Prints(made.counts, made.sums)
+
+
+def _by(what: Compared) -> dict[str, Any]:
+    return {name: what.kinds[name] for name in what.key} if what.key else dict(what.kinds)
+
+
+def _shown(prints: Fingerprint, what: Compared) -> str:
+    return ", ".join(f"{prints.shown(name, kind)} AS {quoted(name)}" for name, kind in what.kinds.items())

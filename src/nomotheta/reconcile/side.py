@@ -1,0 +1,197 @@
+"""The two sides of a comparison: rows of a place, and rows of files, asked in the same way.
+
+Each side answers a SELECT in its own dialect, or hands its rows on as typed batches; where its lanes are worked out
+inside the database, no row leaves it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from typing import Any, Protocol
+
+import pyarrow as pa
+
+from nomotheta.conditions import Kind, own, quoted
+from nomotheta.errors import PlaceError
+from nomotheta.frozen import frozen
+from nomotheta.kinds.read import arrow_type
+from nomotheta.place.base import Place
+from nomotheta.place.fingerprint import Fingerprint
+from nomotheta.place.staging import LanesBy
+from nomotheta.rules.anew import as_kind
+
+FILE, LINE = own("file"), own("line")  # where a row of a file stands
+_ROWS, _SIDE = own("streamed rows"), quoted(own("side"))
+Said = Callable[[Fingerprint], str]  # a part of a SELECT, as a side says it
+
+
+@frozen
+class Compared:
+    """What is compared: columns with the kinds that both sides have in common, a key, those that are not shown."""
+
+    kinds: Mapping[str, Kind]
+    key: tuple[str, ...] = ()
+    private: frozenset[str] = frozenset()
+
+    @property
+    def schema(self) -> Any:
+        """The Arrow schema in which rows of both sides are held."""
+        return pa.schema([(name, arrow_type(kind)) for name, kind in self.kinds.items()])
+
+
+class Side(Protocol):
+    """One side; `lanes` says where its lanes are worked out, `origin` whether its rows come from lines of files."""
+
+    lanes: LanesBy
+    origin: bool
+    what: Compared
+
+    def ask(self, said: Said, condition: Said | None = None, group: str = "", *, origin: bool = False) -> Any:
+        """The rows of a SELECT over the columns, as a `pa.Table`; with file and line, where they are asked for."""
+
+    def batches(self, *, origin: bool = False) -> Iterator[Any]:
+        """Its rows as record batches of the common kinds.
+
+        Raises:
+            Unalike: a value is none of its column's kind.
+        """
+
+    def sums(self, by: Sequence[str], buckets: int) -> Any:
+        """Of each bucket its number, its rows, and the sum of their hashes in halves; None where it cannot say."""
+
+    def columns(self) -> list[int] | None:
+        """The rows, the sum of their hashes, and of each column's; None where it cannot say."""
+
+    def bucket(self, by: Sequence[str], buckets: int) -> str:
+        """The bucket of a row, in SQL."""
+
+    def interrupt(self) -> None:
+        """End what it is asked in another thread."""
+
+
+class Unalike(Exception):  # noqa: N818 - a way out, told to nobody
+    """A value that no lane can hold, since it is none of its kind: its text tells more."""
+
+
+class InPlace:
+    """Rows of a table, or of a query, in its place.
+
+    Args:
+        place: where they are.
+        what: what is compared.
+        rows: the FROM and WHERE of the rows.
+        said: columns that are not called as they are compared, or changed on the way, in SQL.
+        alike: whether each column is of the kind in which it is compared.
+        raw: of columns whose values may be none of their kind, the text that is there then, in SQL.
+    """
+
+    origin = False
+
+    def __init__(
+        self, place: Place, what: Compared, rows: str, said: Mapping[str, str] | None = None, *, alike: bool = True,
+        raw: Mapping[str, str] | None = None,
+    ) -> None:  # fmt: skip
+        self.place, self.what = place, what
+        self.rows = rows
+        if said:
+            listed = [f"{said.get(name, quoted(name))} AS {quoted(name)}" for name in what.kinds]
+            listed += [f"{sql} AS {place.as_text(name)}" for name, sql in (raw or {}).items()]
+            self.rows = f"FROM (SELECT {', '.join(listed)} {rows}) AS {_SIDE}"
+        self.lanes: LanesBy = place.lanes if alike else "nowhere"
+
+    def ask(self, said: Said, condition: Said | None = None, group: str = "", *, origin: bool = False) -> Any:  # noqa: ARG002
+        """By the database itself, or whoever answers for it."""
+        where = f"SELECT * {self.rows}"
+        source = f"FROM ({where}) AS {_SIDE} WHERE {condition(self.place.fingerprint)}" if condition else self.rows
+        return self.place.fetch(f"SELECT {said(self.place.fingerprint)} {source}{group}")
+
+    def batches(self, *, origin: bool = False) -> Iterator[Any]:  # noqa: ARG002
+        """Streamed out of the place."""
+        kinds = self.what.kinds
+        for batch in self.place.stream(f"SELECT {', '.join(map(quoted, kinds))} {self.rows}"):
+            try:
+                columns = [as_kind(values, kind) for values, kind in zip(batch.columns, kinds.values(), strict=True)]
+            except pa.ArrowInvalid:
+                raise Unalike from None
+            yield pa.record_batch(columns, schema=self.what.schema)
+
+    def sums(self, by: Sequence[str], buckets: int) -> Any:
+        """By the database's own functions."""
+        return self.place.lane_buckets(self.what.kinds, self.rows, by, buckets)
+
+    def columns(self) -> list[int] | None:
+        """By the database's own functions."""
+        return self.place.lane_sums(self.what.kinds, self.rows)
+
+    def bucket(self, by: Sequence[str], buckets: int) -> str:
+        """By the database's own functions."""
+        return self.place.lane_bucket(self.what.kinds, by, buckets)
+
+    def interrupt(self) -> None:
+        """As the place can."""
+        self.place.interrupt()
+
+
+class Streamed:
+    """Rows that are read from files, each time they are asked for.
+
+    Args:
+        what: what is compared.
+        read: gives their batches, with the columns of file and line where they are asked for.
+    """
+
+    lanes: LanesBy = "here"
+    origin = True
+
+    def __init__(self, what: Compared, read: Callable[[bool], Iterator[Any]]) -> None:
+        self.what, self.read = what, read
+
+    def batches(self, *, origin: bool = False) -> Iterator[Any]:
+        """As they are read."""
+        return self.read(origin)
+
+    def ask(self, said: Said, condition: Said | None = None, group: str = "", *, origin: bool = False) -> Any:
+        """By the embedded engine."""
+        extra = [pa.field(FILE, pa.string()), pa.field(LINE, pa.int64())] if origin else []
+        more = f", {quoted(FILE)}, {quoted(LINE)}" if origin else ""
+        schema = pa.schema([*self.what.schema, *extra])
+        return asked(
+            lambda prints: f"{said(prints)}{more}", self.read(origin), schema, condition, group
+        )  # fmt: skip
+
+    def sums(self, by: Sequence[str], buckets: int) -> Any:  # noqa: ARG002
+        """Not by anybody else."""
+        return None
+
+    columns = bucket = sums  # type: ignore[assignment]
+
+    def interrupt(self) -> None:
+        """It is asked nothing in other threads."""
+
+
+def asked(said: Said, batches: Iterator[Any], schema: Any, condition: Said | None = None, group: str = "") -> Any:
+    """The rows of a SELECT over batches, by the embedded engine, as a `pa.Table`."""
+    from nomotheta.place.embedded.duckdb import DuckPlace  # only now: a load does without it
+
+    failed: list[BaseException] = []
+
+    def watched() -> Iterator[Any]:
+        try:
+            yield from batches
+        except GeneratorExit:
+            raise
+        except BaseException as error:  # which the engine would tell in words of its own
+            failed.append(error)
+            raise
+
+    reader = pa.RecordBatchReader.from_batches(schema, watched())
+    engine = DuckPlace("files", None)
+    where = f" WHERE {condition(engine.fingerprint)}" if condition else ""
+    try:
+        return engine.fetch(f"SELECT {said(engine.fingerprint)} FROM {quoted(_ROWS)}{where}{group}", **{_ROWS: reader})
+    except PlaceError:
+        if failed:
+            raise failed[0] from None
+        raise
+    finally:
+        engine.close()

@@ -1,0 +1,242 @@
+"""Any two sides held against each other: tables of whatever places, queries, files."""
+
+from __future__ import annotations
+
+import contextlib
+import datetime
+import tempfile
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+
+from nomotheta.charter import SYSTEM_COLUMNS, Compiled
+from nomotheta.charter.comparison import ComparisonKeys, SideKeys, read_comparison, side_of
+from nomotheta.conditions import ConditionError, Kind, Node, check, own, quoted
+from nomotheta.errors import DeclarationError, did_you_mean
+from nomotheta.events import Listener
+from nomotheta.layout import Layout
+from nomotheta.place.base import Place, PlaceColumn
+from nomotheta.place.render import Now
+from nomotheta.reconcile import Reconciliation
+from nomotheta.reconcile.files import OtherFiles
+from nomotheta.reconcile.given import About, Given, GivenFiles, GivenInPlace
+from nomotheta.reconcile.sides import reconcile_sides
+from nomotheta.rules.shape import existing
+from nomotheta.source.delivery import arrived, filled, literal
+from nomotheta.workspace.charters import declared_wrong
+from nomotheta.workspace.context import COMPARISONS, Context, moment
+
+_QUERY = quoted(own("query"))
+
+
+def declared_comparison(context: Context, name: str) -> ComparisonKeys:
+    """A comparison that is kept in the workspace.
+
+    Raises:
+        DeclarationError: there is none of that name, or something in it is wrong.
+    """
+    path = context.root / COMPARISONS / f"{name}.toml"
+    if not path.is_file():
+        names = comparison_names(context)
+        mend = did_you_mean(name, names, "comparisons: " + ", ".join(names) if names else f"write {COMPARISONS}/{name}.toml")
+        raise DeclarationError(f"no comparison is called '{name}'", where=COMPARISONS, mend=mend)
+    said, problems = read_comparison(path, f"{COMPARISONS}/{name}.toml")
+    if said is None or problems:
+        raise declared_wrong(problems)
+    return said
+
+
+def comparison_names(context: Context) -> list[str]:
+    """The comparisons that are kept in the workspace."""
+    return sorted(path.stem for path in (context.root / COMPARISONS).glob("*.toml"))
+
+
+def asked_comparison(
+    context: Context, source: str, target: str, where: str | None, key: Sequence[str], without: Sequence[str]
+) -> ComparisonKeys:  # fmt: skip
+    """Two sides as a call names them: tables, PLACE:TABLE, files."""
+    sides = [_side_in_call(context, text, where) for text in (source, target)]
+    return ComparisonKeys(source=sides[0], target=sides[1], key=list(key), leave_out=list(without))
+
+
+def _side_in_call(context: Context, text: str, where: str | None) -> SideKeys:
+    place, name = side_of(text, frozenset(context.settings.places))
+    if place is not None:
+        return SideKeys(table=name, place=place, where=where)
+    path = Path(text)
+    if name not in context.charters.known() and (path.exists() or "/" in text or path.suffix.lower() in _FILES):
+        return SideKeys(file=str(path.absolute()), where=where)
+    return SideKeys(table=name, where=where)
+
+
+_FILES = frozenset(
+    (".csv", ".tsv", ".txt", ".dat", ".json", ".jsonl", ".ndjson", ".parquet", ".arrow", ".feather", ".xlsx", ".xls",
+     ".xlsb", ".ods", ".gz", ".bz2", ".xz", ".zst", ".zip")
+)  # fmt: skip
+
+
+def compare_sides(
+    context: Context, said: ComparisonKeys, name: str, day: datetime.date, run_id: int | None, listener: Listener,
+    limit: int | None,
+) -> Reconciliation:  # fmt: skip
+    """Compare two sides, as `Workspace.compare` says."""
+    started = moment()
+    with contextlib.ExitStack() as stack:
+        result = _Step(context, said, name, context.now(started, day), listener, stack).run(limit)
+    context.ledger.add_reconciliation(result, started, run_id)
+    return result
+
+
+class _Step:
+    def __init__(
+        self, context: Context, said: ComparisonKeys, name: str, now: Now, listener: Listener, stack: contextlib.ExitStack
+    ) -> None:  # fmt: skip
+        self.context, self.said, self.name, self.now, self.listener = context, said, name, now, listener
+        self.stack = stack
+        self.names = [self._place_of(side) for side in (said.source, said.target)]
+
+    def run(self, limit: int | None) -> Reconciliation:
+        """Open both sides, the files last: how they are read may depend on the other side."""
+        sides = [self.said.source, self.said.target]
+        given: list[Given | None] = [None, None]
+        for at in sorted((0, 1), key=lambda at: sides[at].file is not None):
+            given[at] = self._opened(sides[at], at, given[1 - at])
+        source, target = given
+        assert source is not None and target is not None  # noqa: S101, PT018
+        both = [each for each in (source, target) if each.place is not None]
+        beside = all(each.place.native for each in both) if both else False  # type: ignore[union-attr]
+        with self._one_moment(source, target) as shared:
+            return reconcile_sides(
+                source, target, self.said, self.name, keys=lambda: self._key(source, target),
+                beside=beside and not shared, limit=limit,
+            )  # fmt: skip
+
+    # ---- opening
+
+    def _place_of(self, side: SideKeys) -> str | None:
+        """The name of the place that a side is in."""
+        if side.file is not None:
+            return None
+        if side.place is not None:
+            return side.place
+        compiled = self.context.charters.of(side.table or "")
+        return compiled.place if compiled is not None else next(iter(self.context.settings.places))
+
+    def _place(self, at: int) -> Place:
+        name = self.names[at] or ""
+        if at == 1 and self.names[0] == name:  # each side by a connection of its own
+            return self.stack.enter_context(self.context.places.another(name))
+        return self.stack.enter_context(self.context.places.open(name))
+
+    def _opened(self, side: SideKeys, at: int, other: Given | None) -> Given:
+        if side.file is not None:
+            return self._files(side, at, other)
+        place = self._place(at)
+        if side.query is not None:
+            return self._query(place, side)
+        table = side.table or ""
+        shape = existing(place, table)
+        compiled = self.context.charters.of(table)
+        told = table if self.names[0] == self.names[1] or None in self.names else f"{place.name}:{table}"
+        meant = {}
+        if compiled is not None:
+            declared = compiled.as_loaded.charter.kinds()
+            meant = {column.name: declared[column.name] for column in shape if column.name in declared and not column.sure}
+        kinds = {column.name: meant.get(column.name) or column.kind for column in shape}
+        place.expect(table, {name: kind for name, kind in kinds.items() if kind is not None})
+        where = self._where(side, {name: kind for name, kind in kinds.items() if kind is not None})
+        rows = place.rowset(table, place.render(where, self.now) if where is not None else None)
+        return GivenInPlace(place, told + _narrowed(side), rows, shape, self.now, meant, _about(compiled, shape), table)
+
+    def _query(self, place: Place, side: SideKeys) -> Given:
+        if not place.native:
+            told = f"a query cannot be asked of {place.shown}, whose rows are typed anew by the program"
+            raise DeclarationError(told, where=self.name, mend="make it a view there, and name that: table = …")
+        query = (side.query or "").strip().rstrip(";")
+        shape = place.columns_of(query)
+        where = self._where(side, {column.name: column.kind for column in shape if column.kind is not None})
+        condition = f" WHERE {place.render(where, self.now)}" if where is not None else ""
+        rows = f"FROM ({query}) AS {_QUERY}{condition}"
+        return GivenInPlace(place, f"a query in {place.name}{_narrowed(side)}", rows, shape, self.now)
+
+    def _where(self, side: SideKeys, kinds: dict[str, Kind]) -> Node | None:
+        if side.where is None:
+            return None
+        try:
+            return check(side.where, kinds)
+        except ConditionError as error:
+            mend = error.hint or f"columns: {', '.join(kinds)}"
+            raise DeclarationError(f"{error.what}\n{error.pointed(side.where)}", where=self.name, mend=mend) from None
+
+    # ---- files
+
+    def _files(self, side: SideKeys, at: int, other: Given | None) -> Given:
+        """Files, read by the charter of the table on the other side, or by one that is proposed from them."""
+        pattern = filled(side.file or "", self.now.day)
+        root = self.context.root
+        sides = (self.said.source, self.said.target)
+        declared = self.context.charters.of(sides[1 - at].table or "") if sides[1 - at].table else None
+        compiled = declared.as_loaded if declared is not None and declared.charter.delivery is not None else None
+        literally = literal(pattern) if Path(pattern).is_file() else pattern
+        if compiled is None:
+            paths = [file.path for file in arrived(root, [literally], Layout())]
+            compiled = self._proposed(paths, other)
+        files = OtherFiles(
+            compiled, arrived(root, [literally], compiled.layout), self.context.settings.time_zone, self.now, self.listener
+        )
+        kinds = files.kinds()
+        told = Path(pattern).name if len(files.files) == 1 else f"{len(files.files):,} files"
+        about = About(_key_of(compiled), frozenset(), compiled.charter.private() & {*kinds})
+        return GivenFiles(files, told + _narrowed(side), self.now, self._where(side, kinds), about)
+
+    def _proposed(self, paths: Sequence[Path], other: Given | None) -> Compiled:
+        from nomotheta.workspace.proposing import propose_of_files
+        from nomotheta.workspace.trial import compiled_text
+
+        into = None
+        if other is not None:
+            columns = other.columns
+            into = [PlaceColumn(name, str(kind), kind, nullable=True) for name, kind in columns.known().items()]
+        text, _ = propose_of_files(paths, self.context.root, "rows", self.now.day, self.listener, into)
+        with tempfile.TemporaryDirectory(prefix="nomotheta-") as folder:
+            return compiled_text(text, Path(folder))
+
+    # ---- both
+
+    def _key(self, source: Given, target: Given) -> Sequence[str]:
+        """A key of either side: as declared, or such as the database sees to."""
+        for given in (target, source):
+            if given.about.key:
+                return given.about.key
+        for given in (target, source):
+            if isinstance(given, GivenInPlace) and given.table:
+                unique = sorted(given.place.guarantees(given.table).unique, key=lambda each: (len(each), sorted(each)))
+                for each in unique:
+                    return [name for name in given.columns.kinds if name in each]
+        return ()
+
+    @contextlib.contextmanager
+    def _one_moment(self, source: Given, target: Given) -> Iterator[bool]:
+        """Both tables of one place as of one moment; whether both sides are in one place."""
+        if source.place is None or target.place is None or source.place.name != target.place.name:
+            yield False
+            return
+        tables = [given.table for given in (source, target) if isinstance(given, GivenInPlace) and given.table]
+        with source.place.one_view([target.place], tables):
+            yield True
+
+
+def _narrowed(side: SideKeys) -> str:
+    return f" where {side.where}" if side.where else ""
+
+
+def _about(compiled: Compiled | None, shape: Sequence[PlaceColumn]) -> About:
+    if compiled is None:
+        return About()
+    charter = compiled.as_loaded.charter
+    own_columns = {name for name, column in charter.columns.items() if column.from_ in (*SYSTEM_COLUMNS, "@place")}
+    there = {column.name for column in shape}
+    return About(_key_of(compiled), frozenset(own_columns & there), charter.private() & there)
+
+
+def _key_of(compiled: Compiled) -> tuple[str, ...]:
+    return next((tuple(each.columns) for each in compiled.as_loaded.charter.real_keys()), ())

@@ -1,0 +1,207 @@
+"""Any two sides: whatever differs is found and named, whatever is equal passes, in all pairs of places."""
+
+from __future__ import annotations
+
+import datetime
+import random
+from collections import Counter
+from collections.abc import Iterator
+from decimal import Decimal
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from conftest import Space
+from nomotheta.charter.comparison import ReconcileKeys
+from nomotheta.conditions import Kind, decimal
+from nomotheta.place.base import Place
+from nomotheta.place.connect import connect
+from nomotheta.place.render import NOWHERE
+from nomotheta.reconcile import Reconciliation
+from nomotheta.reconcile.given import GivenInPlace
+from nomotheta.reconcile.sides import reconcile_sides
+from nomotheta.rules.shape import existing
+from servers import server
+from test_places import SORTS, fill, made
+
+KINDS = {
+    "id": Kind("integer"), "line": Kind("integer"), "code": Kind("text", 40), "fare": decimal(12, 3), "on_day": Kind("date"),
+    "at": Kind("timestamp"), "paid": Kind("boolean"), "share": Kind("real"),
+}  # fmt: skip
+TEXTS = ["", "x", "X", "x ", " x", "NULL", "ä", "a\u0308", "5:x", "a|b", "'", '"', "-- ;", "😀", "\\", "line\nend", "\t", "0", "00"]
+Row = tuple[Any, ...]
+
+
+def some(chance: random.Random, kind: Kind) -> Any:
+    if chance.random() < 0.12:
+        return None
+    match kind.name:
+        case "integer":
+            return chance.choice([0, -1, 1, 7, 2**53 + 1, -(2**62), chance.randrange(100)])
+        case "text":
+            return chance.choice(TEXTS) + chance.choice(["", "", "y"])
+        case "decimal":
+            return Decimal(chance.choice([0, 1, -1, 1000, chance.randrange(-(10**8), 10**8)])).scaleb(-chance.randrange(4))
+        case "date":
+            return datetime.date(1900, 1, 1) + datetime.timedelta(chance.randrange(80_000))
+        case "timestamp":
+            return datetime.datetime(1970, 1, 2) + datetime.timedelta(
+                seconds=chance.randrange(10**9), microseconds=chance.choice([0, 1, 500_000])
+            )
+        case "boolean":
+            return chance.random() < 0.5
+    return chance.choice([0.0, 1.5, -0.1, 1e-300, 1e22, 0.1 + 0.2, chance.random()])
+
+
+FAULTS = ["cell", "lost", "doubled", "swapped", "space", "moved", "shifted", "null", "added"]
+
+
+def with_fault(chance: random.Random, rows: list[Row]) -> list[Row]:
+    """The rows with one fault; the same where it happens to change nothing."""
+    wrong, at = [list(row) for row in rows], chance.randrange(len(rows))
+    names = list(KINDS)
+    row = wrong[at]
+
+    def of(*kinds: str) -> int:
+        return chance.choice([n for n, name in enumerate(names) if KINDS[name].name in kinds and name != "id"])
+
+    match chance.choice(FAULTS):
+        case "cell":
+            column = chance.randrange(1, len(names))
+            row[column] = some(chance, KINDS[names[column]])
+        case "lost":
+            del wrong[at]
+        case "doubled":
+            wrong.insert(chance.randrange(len(wrong)), [*row])
+        case "swapped":
+            other, column = wrong[chance.randrange(len(wrong))], chance.randrange(1, len(names))
+            row[column], other[column] = other[column], row[column]
+        case "space":
+            column = of("text")
+            row[column] = (row[column] or "") + " "
+        case "moved":
+            column = of("decimal")
+            row[column] = (row[column] or Decimal(0)) / 10
+            row[column] = row[column].quantize(Decimal("0.001"))
+        case "shifted":
+            column = of("date", "timestamp")
+            row[column] = row[column] and row[column] + datetime.timedelta(days=1)
+        case "null":
+            column = of("text", "decimal", "real")
+            row[column] = None if row[column] is not None else {"text": "", "decimal": Decimal(0)}.get(KINDS[names[column]].name, 0.0)
+        case "added":
+            wrong.append([chance.randrange(10**6, 10**7), *(some(chance, kind) for kind in list(KINDS.values())[1:])])
+    return [tuple(each) for each in wrong]
+
+
+def expected(source: list[Row], target: list[Row], key: tuple[str, ...]) -> tuple[Counter[str], set[str]]:
+    """How many rows of each sort differ, and in which columns rows changed: by comparing every row with every other."""
+    names, at = list(KINDS), [list(KINDS).index(name) for name in key]
+    only = [list((Counter(a) - Counter(b)).elements()) for a, b in ((source, target), (target, source))]
+    sorts, columns = Counter[str](), set[str]()
+    of = [tuple(row[each] for each in at or range(len(names))) for row in source]
+    for row in only[0]:
+        partner = next((each for each in only[1] if at and all(each[one] == row[one] for one in at)), None)
+        if partner is None:
+            sorts["missing"] += 1
+            continue
+        only[1].remove(partner)
+        sorts["changed"] += 1
+        columns |= {name for name, mine, its in zip(names, row, partner, strict=True) if mine != its}
+    for row in only[1]:
+        sorts["repeated" if tuple(row[each] for each in at or range(len(names))) in of else "unexpected"] += 1
+    return sorts, columns
+
+
+@pytest.fixture(scope="module")
+def places() -> Iterator[dict[str, Place]]:
+    """A place of every sort."""
+    opened: dict[str, Place] = {}
+    closing = []
+    for sort in SORTS:
+        running = server("mariadb" if sort == "general" else sort)
+        database = made(sort, running.__enter__())
+        opened[sort] = connect(sort, database.url, Path(), create=True)
+        closing += [opened[sort].close, database.drop, lambda running=running: running.__exit__(None, None, None)]
+    yield opened
+    for each in closing:
+        each()
+
+
+def given(place: Place, table: str) -> GivenInPlace:
+    shape = existing(place, table)
+    kinds = {column.name: KINDS[column.name] for column in shape}
+    place.expect(table, kinds)
+    meant = {} if place.native else kinds
+    return GivenInPlace(place, f"{place.name}:{table}", place.rowset(table), shape, NOWHERE, meant, table=table)
+
+
+def held(place: Place, table: str, rows: list[Row]) -> GivenInPlace:
+    fill(place, table, KINDS, [list(column) for column in zip(*rows, strict=True)] if rows else [[] for _ in KINDS])
+    return given(place, table)
+
+
+def reconciled(source: GivenInPlace, target: GivenInPlace, key: tuple[str, ...], **said: Any) -> Reconciliation:
+    return reconcile_sides(
+        source, target, ReconcileKeys(key=list(key), **said), "fares", keys=tuple, beside=False, limit=None
+    )  # fmt: skip
+
+
+PAIRS = [(a, b) for a in SORTS for b in SORTS if a <= b or "duckdb" in (a, b)]
+
+
+@pytest.mark.parametrize(("a", "b"), PAIRS, ids=[f"{a} {b}" for a, b in PAIRS])
+def test_a_single_fault_is_found_and_named_and_what_is_equal_passes(a: str, b: str, places: dict[str, Place]) -> None:
+    chance = random.Random(f"{a} {b}")
+    for at in range(ROUNDS):
+        rows = [(n, *(some(chance, kind) for kind in list(KINDS.values())[1:])) for n in range(chance.randrange(2, 30))]
+        key: tuple[str, ...] = chance.choice([("id",), ("id", "line"), ()])
+        if not key or chance.random() < 0.2:
+            rows += chance.choices(rows, k=2)
+        wrong = with_fault(chance, rows)
+        source = held(places[a], f"s_{at}_{b}", rows)
+        same = held(places[b], f"e_{at}_{a}", chance.sample(rows, len(rows)))
+        target = held(places[b], f"t_{at}_{a}", chance.sample(wrong, len(wrong)))
+
+        equal, found = reconciled(source, same, key), reconciled(source, target, key)
+
+        assert (equal.verdict, equal.differing_rows) == ("pass", 0), (rows, equal)
+        sorts, columns = expected(rows, wrong, key)
+        assert found.verdict == ("fail" if sorts else "pass"), (rows, wrong)
+        assert (Counter(found.sorts), found.differing_rows) == (sorts, sum(sorts.values())), (rows, wrong, found.differences)
+        if set(sorts) == {"changed"}:
+            assert set(found.differing) == columns, (rows, wrong)
+
+
+ROUNDS = 3
+
+
+def test_empty_tables_are_equal_and_one_row_is_not_none(places: dict[str, Place]) -> None:
+    row = (1, 2, "x", Decimal("1.500"), datetime.date(2026, 6, 1), datetime.datetime(2026, 6, 1), True, 0.5)
+    for sort, place in places.items():
+        none, other = held(place, "none", []), held(places["duckdb"], f"none_{sort}", [])
+        one = held(place, "one", [row])
+        ten, nine = held(place, "ten", [row] * 10), held(places["duckdb"], f"nine_{sort}", [row] * 9)
+
+        assert reconciled(none, other, ("id",)).verdict == "pass", sort
+        assert reconciled(none, one, ("id",)).sorts == {"unexpected": 1}, sort
+        assert reconciled(one, none, ()).sorts == {"missing": 1}, sort
+        assert (reconciled(ten, nine, ()).sorts, reconciled(nine, ten, ()).sorts) == ({"missing": 1}, {"repeated": 1}), sort
+
+
+def test_where_much_differs_finer_buckets_narrow_it(places: dict[str, Place], monkeypatch: pytest.MonkeyPatch) -> None:
+    rows = [(n, n % 3, f"c{n}", None, None, None, None, None) for n in range(3000)]
+    wrong = [(n, k, "other" if n % 10 == 0 else code, *rest) for n, k, code, *rest in rows]
+    monkeypatch.setattr("nomotheta.reconcile.compare._FEW_ROWS", 50)
+    for sort in ("postgresql", "duckdb", "mariadb"):
+        source, target = held(places[sort], "many", rows), held(places["duckdb"], f"wrong_{sort}", wrong)
+
+        found = reconciled(source, target, ("id",))
+
+        assert (found.sorts, found.differing, found.differing_rows) == ({"changed": 300}, ("code",), 300), sort
+        monkeypatch.setattr("nomotheta.reconcile.compare._MOST_ROWS", 100)
+        found = reconciled(source, target, ("id",))
+        assert (found.verdict, found.differing, found.differing_rows) == ("fail", ("code",), None), sort
+        monkeypatch.undo()
+        monkeypatch.setattr("nomotheta.reconcile.compare._FEW_ROWS", 50)
