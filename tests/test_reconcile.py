@@ -196,10 +196,18 @@ def test_a_file_that_is_gone_or_has_changed_is_told(loaded: Space) -> None:
     file.unlink()
 
     gone = loaded.run("reconcile", "tickets")
+    loaded.sql("update tickets set fare = fare + 1 where ticket_no = 'T010'")
+    unequal = reconciled(loaded)
+    loaded.sql("delete from tickets where ticket_no = 'T011'")
+    fewer = reconciled(loaded)
 
-    assert (changed.code, gone.code) == (1, 1)
-    assert "it has changed since" in changed.text
-    assert "no such file has arrived" in gone.text
+    assert (changed.code, gone.code) == (0, 0)
+    assert "it has changed since; compared is what was recorded when it was loaded" in changed.text
+    assert "no such file has arrived; compared is what was recorded when it was loaded" in gone.text
+    assert (unequal["verdict"], unequal["differing"], unequal["differing_rows"]) == ("fail", ["fare"], None)
+    totals = {each["column"]: (each["source"], each["target"]) for each in unequal["totals"]}
+    assert totals["fare"] == (["20000.00"], ["20001.00"])
+    assert (fewer["verdict"], fewer["source_rows"], fewer["target_rows"]) == ("fail", 200, 199)
 
 
 def test_nothing_loaded_is_nothing_to_reconcile(space: Space) -> None:

@@ -10,6 +10,7 @@ from typing import Any, ClassVar, Literal
 from nomotheta.errors import counted
 from nomotheta.frozen import frozen
 from nomotheta.load.balance import Balance
+from nomotheta.load.imprint import Imprint
 from nomotheta.reconcile import Reconciliation
 from nomotheta.rules.finding import Finding, Verdict
 from nomotheta.tabular import Tabular
@@ -69,9 +70,9 @@ class LoadResult(Tabular):
     fault, but worth knowing: numbers stored as text, columns that the file lacks; `warnings` what makes it `warn` at
     least. `mends` is the load whose rows came again. `left_out` files are in the table already, `bad` ones cannot be
     loaded and make it `fail`; `replaced` are the loads whose rows this one took out. `in_the_way`
-    counts the rows that were set aside because rows of other loads have their keys, by the load. `charter` is the
-    version of the charter that was carried out, `changed` the keys in which it differs from the one under which the
-    table's rows were loaded; `by` and `command` are who loaded, and how.
+    counts the rows that were set aside because rows of other loads have their keys, by the load. `imprint` is what the
+    rows came to while they came in. `charter` is the version of the charter that was carried out, `changed` the keys in
+    which it differs from the one under which the table's rows were loaded; `by` and `command` are who loaded, and how.
     """
 
     table: str
@@ -94,6 +95,7 @@ class LoadResult(Tabular):
     bad: tuple[BadFile, ...] = ()
     replaced: tuple[int, ...] = ()
     in_the_way: Mapping[int, int] = field(default_factory=dict)
+    imprint: Imprint | None = None
     charter: str = ""
     changed: tuple[str, ...] = ()
     by: str = ""

@@ -181,7 +181,7 @@ class _Load:
         return Outcome(
             "loaded" if undone is None else "undone", settlement.balance, tuple(settlement.findings),
             dict(stream.set_aside.reasons), told, (*stream.notes, *self.place.hints), tuple(settlement.warnings),
-            dict(settlement.told.in_the_way),
+            dict(settlement.told.in_the_way), stream.imprint() if undone is None else None,
         )  # fmt: skip
 
     def give_up(self, rejects: RejectFile) -> None:

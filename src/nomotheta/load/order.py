@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Literal
 from nomotheta.conditions import Node
 from nomotheta.frozen import frozen
 from nomotheta.load.balance import Balance
+from nomotheta.load.imprint import Imprint
 from nomotheta.place.base import Mark
 from nomotheta.rules.finding import Finding
 from nomotheta.rules.flown import Flown
@@ -85,7 +86,8 @@ class Outcome:
     """What came of a load.
 
     `reasons` counts faults by reason; a row can have several. `notes` say more, `warnings` what is to be looked at.
-    `in_the_way` counts the rows that were set aside for the sake of rows of other loads, by the load.
+    `in_the_way` counts the rows that were set aside for the sake of rows of other loads, by the load. `imprint` is what
+    the rows come to that went in.
     """
 
     state: State
@@ -96,6 +98,7 @@ class Outcome:
     notes: tuple[str, ...] = ()
     warnings: tuple[str, ...] = ()
     in_the_way: Mapping[int, int] = field(default_factory=dict)
+    imprint: Imprint | None = None
 
 
 class OvertakenError(Exception):

@@ -22,6 +22,7 @@ from nomotheta.load.blocks import Piece, worked_files
 from nomotheta.load.compare import held_to_limits
 from nomotheta.load.engine import Engine
 from nomotheta.load.flight import Flight, in_flight
+from nomotheta.load.imprint import Imprint, Imprinting
 from nomotheta.load.known import InTable
 from nomotheta.load.order import Order
 from nomotheta.load.rejects import RejectFile
@@ -83,6 +84,15 @@ class Stream:
         checks = in_flight(self.compiled, self.columns, over_load=order.own_rows)
         return Flight(self.compiled, checks, self.now) if checks else None
 
+    @cached_property
+    def imprinting(self) -> Imprinting | None:
+        """Records what the rows come to; None where they do not all come through here."""
+        return None if self.order.inside is not None or self.order.rehearsed else Imprinting(self.compiled.charter)
+
+    def imprint(self) -> Imprint | None:
+        """What the rows came to that went in."""
+        return self.imprinting.told() if self.imprinting is not None else None
+
     def flown(self) -> Mapping[str, Flown]:
         """What was seen of rules while the rows came in."""
         return self.flight.results() if self.flight is not None else {}
@@ -124,7 +134,7 @@ class Stream:
     def incoming(self, rejects: RejectFile, before: int) -> tuple[Iterator[Any], Any]:
         """The rows that go into a table that has so many, as record batches, and their Arrow schema."""
         named = self.place.names_rows(self.compiled.charter.table)  # before it is busy with the rows
-        self.engine, self.flight  # noqa: B018 - which ask the place for what they need
+        self.engine, self.flight, self.imprinting  # noqa: B018 - which ask the place for what they need
         self.repeats = self._known(before)
         return self._accepted(rejects, named=named), loaded_schema(self.compiled.charter)
 
@@ -142,7 +152,7 @@ class Stream:
         positions = {**shape.positions, **compiled.carried_at}
         plan = Plan(
             compiled, file.name, positions, shape.width, fixed, self.keys, self.engine, order.zone, self.seed,
-            ascending, self.flight,
+            ascending, self.flight, self.imprinting,
         )  # fmt: skip
         return plan, source
 
@@ -235,6 +245,8 @@ class Stream:
         rejects.add(found.tables(self.account.before))
         if self.flight is not None:
             self.flight.take(worked.good, worked.seen, gone, lambda row: worked.place_of(int(worked.records[row])))
+        if self.imprinting is not None and worked.imprint is not None:
+            self.imprinting.take(worked.imprint, worked.good, gone)
         if not gone.any():
             return worked.good, worked.records, worked.records[:0]
         return worked.good.filter(pa.array(~gone)), worked.records[~gone], worked.records[gone]

@@ -28,6 +28,7 @@ from nomotheta.layout import Layout
 from nomotheta.load.aside import Aside, Teller, table_of
 from nomotheta.load.engine import Engine
 from nomotheta.load.flight import Flight, Seen
+from nomotheta.load.imprint import Imprinting, Made
 from nomotheta.rules.finding import HIDDEN
 from nomotheta.source.base import Batch, SourceFile
 from nomotheta.source.joined import Joining, Parts
@@ -46,7 +47,7 @@ class Plan:
     `positions` says in which of the `width` fields of a record each column of the charter is; `constants` are the
     values of the columns that the file does not hold; `keys` those that set repeated rows aside. `ascending` says that
     whole numbers in their order may be left as they are: there is one such key, of one column, and nothing before them.
-    `flight` judges the good rows.
+    `flight` judges the good rows, `imprinting` records what they come to.
     """
 
     compiled: Compiled
@@ -60,6 +61,7 @@ class Plan:
     seed: int
     ascending: bool = False
     flight: Flight | None = None
+    imprinting: Imprinting | None = None
 
     @property
     def charter(self) -> Charter:
@@ -117,7 +119,8 @@ class Worked:
     `good` rows are a `pa.Table`, with the record of each; then what is set aside, its records counted in the block, the
     hashes of each key, notes by column, and for each column of which a total is stated, its sum and how many values
     could not be read. The block is of one `file`, or of several that are its `parts`; `misshapen` says what is wrong
-    with the shape of its rows, where it is the same with all; `seen` what was seen of rules in the good ones.
+    with the shape of its rows, where it is the same with all; `seen` what was seen of rules in the good ones, `imprint`
+    what they come to.
     """
 
     batch: Batch
@@ -134,6 +137,7 @@ class Worked:
     skipped: Ints = field(default_factory=lambda: np.zeros(0, np.int64))
     misshapen: str = ""
     seen: Seen | None = None
+    imprint: Made | None = None
 
     @property
     def altered(self) -> Mapping[str, tuple[Ints, Ints]]:
@@ -231,6 +235,7 @@ def _work(batch: Batch, block: Any, plan: Plan, parts: Parts | None) -> Worked:
     return Worked(
         batch, block.line, block.size, table, records, set_aside, hashes, notes, totals, plan.file, parts, skipped,
         _misshapen(batch), None if plan.flight is None else plan.flight.look(table),
+        None if plan.imprinting is None else plan.imprinting.look(table),
     )  # fmt: skip
 
 

@@ -23,7 +23,7 @@ class PlaceColumn:
 
     `also` are the names of further kinds whose values it holds as they are. `sure` says whether the database sees to it
     that no other values are in it; `limits` which of them it gives back as they are. `folds` says that texts which
-    differ may be equal in it, by its collation.
+    differ may be equal in it, by its collation. `charset` is the encoding of its texts, where it has one of its own.
     """
 
     name: str
@@ -34,6 +34,7 @@ class PlaceColumn:
     sure: bool = True
     limits: Limits = field(default_factory=Limits)
     folds: bool = False
+    charset: str = ""
 
 
 @frozen

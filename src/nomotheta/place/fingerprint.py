@@ -18,6 +18,7 @@ same in every place.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from typing import Any
 
 from nomotheta.conditions import Kind, quoted
 
@@ -28,7 +29,23 @@ _SCALE = "5.010420900022432e-293"  # 2^-971 exactly, as any reader of doubles re
 
 
 class Fingerprint:
-    """The fingerprint in DuckDB's SQL."""
+    """The fingerprint in DuckDB's SQL.
+
+    `columns` are those that are known to be of certain types, by their SQL: what these cannot hold need not be provided
+    for. Of others, a value that is none of its kind keeps the text that the database gives it.
+    """
+
+    def __init__(self, columns: Mapping[str, Any] | None = None) -> None:
+        self._columns = columns or {}
+
+    def knowing(self, columns: Sequence[Any]) -> Fingerprint:
+        """The same, for rows whose columns are known (`PlaceColumn`)."""
+        return type(self)({quoted(column.name): column for column in columns})
+
+    def is_sure(self, column: str, kind: Kind) -> bool:
+        """Whether some SQL can hold no number but of a kind."""
+        held = getattr(self._columns.get(column), "kind", None)
+        return held is not None and held.name == kind.name and held.scale <= kind.scale
 
     def row_hash(self, kinds: Mapping[str, Kind]) -> str:
         """The hash of a row over these columns, as SQL of a whole number from 0 to 2^64 - 1."""
@@ -72,11 +89,8 @@ class Fingerprint:
     def canonical(self, column: str, kind: Kind) -> str:
         """A value of another kind as its canonical text, or as what the database writes so."""
         match kind.name:
-            case "integer":
-                return f"CAST({column} AS BIGINT)"
-            case "decimal":
-                exact = f"CAST({column} AS DECIMAL(38,{kind.scale}))"
-                return exact if kind.scale < _DIGITS else f"regexp_replace({self.text(exact)}, '^(-?)[.]', '\\10.')"
+            case "integer" | "decimal":
+                return self.number(column, kind)
             case "boolean":
                 return f"CAST({column} AS INTEGER)"
             case "timestamptz":
@@ -88,6 +102,20 @@ class Fingerprint:
             case "real":
                 return self.real(column)
         return column
+
+    def number(self, column: str, kind: Kind) -> str:
+        """The digits of a number; of one that has more places than its kind, all of them."""
+        exact = self.cast_number(column, kind)
+        if self.is_sure(column, kind):
+            return exact
+        return f"CASE WHEN {column} = {exact} THEN {self.text(exact)} ELSE {self.text(column)} END"
+
+    def cast_number(self, column: str, kind: Kind) -> str:
+        """A number that is one of its kind."""
+        if kind.name == "integer":
+            return f"CAST({column} AS BIGINT)"
+        exact = f"CAST({column} AS DECIMAL(38,{kind.scale}))"
+        return exact if kind.scale < _DIGITS else f"regexp_replace({self.text(exact)}, '^(-?)[.]', '\\10.')"
 
     def shown(self, name: str, kind: Kind) -> str:
         """A cell as the text that is in a row's, null where it is null, as SQL."""

@@ -14,30 +14,30 @@ Row = tuple[str | None, ...]
 Pair = tuple[Row, Row]  # canonical texts of a row, in the source and in the target
 Placed = Sequence[tuple[Row, tuple[str, int | None]]]  # rows, with the file and line of each
 _FEWEST = 2  # rows that make a pattern
+_MORE, _LESS = " more than the source", " less than the source"
 _DAYS = 10  # characters of a date at the beginning of a moment
 
 
-def cause_of(what: Compared, changed: Sequence[Pair], left: Sequence[Placed], sides: Sequence[Placed]) -> str:
-    """What explains all rows that differ; empty where nothing does.
+def causes_of(
+    what: Compared, changed: Sequence[Pair], lacking: tuple[Placed, Placed], sides: Sequence[Placed]
+) -> str:  # fmt: skip
+    """What explains all rows that changed, all that are missing, all that are there too often; empty where nothing does.
 
     Args:
         what: what was compared.
         changed: rows of one key that differ, in the source and in the target.
-        left: the rows that only the source has, and those that only the target has.
+        lacking: the rows that only the source has, and those that only the target has, apart from these.
         sides: all rows that were looked at, of both.
     """
-    if changed and len(changed) == len(left[0]) == len(left[1]):
-        return _of_cells(what, changed)
-    if changed or (left[0] and left[1]):
-        return ""
-    return _of_rows(what, 0 if left[0] else 1, left, sides)
+    found = [_of_cells(what, changed) if changed else ""]
+    found += [_of_rows(what, side, lacking[side], sides) for side in (0, 1)] if what.key or not all(lacking) else []
+    return "; ".join(filter(None, found))
 
 
 # ---- rows that one side lacks
 
 
-def _of_rows(what: Compared, side: int, left: Sequence[Placed], sides: Sequence[Placed]) -> str:
-    mine = left[side]
+def _of_rows(what: Compared, side: int, mine: Placed, sides: Sequence[Placed]) -> str:
     if len(mine) < _FEWEST:
         return ""
     rows = f"all {len(mine):,} rows" if len(mine) > _FEWEST else "both rows"
@@ -81,11 +81,11 @@ def _of_cells(what: Compared, changed: Sequence[Pair]) -> str:
     ]  # fmt: skip
     columns = set[int]().union(*cells)
     several = f"in {'both' if len(changed) == _FEWEST else f'all {len(changed):,}'} rows"
-    where = several if len(changed) > 1 else "in this row"
+    where = several if len(changed) > 1 else ""
     swapped = _swapped(changed, columns)
     if swapped:
         first, second = (names[at] for at in swapped)
-        return f"{first} and {second} are swapped {where}"
+        return f"{first} and {second} are swapped {where}".rstrip()
     if len(columns) > 1 and len(changed) > 1 and all(each == columns for each in cells):
         told = _one_change(what, changed, columns)
         return f"{_listed([names[at] for at in sorted(columns)])}: {told} {where}" if told else ""
@@ -94,8 +94,8 @@ def _of_cells(what: Compared, changed: Sequence[Pair]) -> str:
         return f"{told} in {counted(len(changed), 'row')}, in {_listed([names[at] for at in sorted(columns)])}" if told else ""
     told = _one_change(what, changed, columns)
     name = names[next(iter(columns))]
-    if told:
-        return f"{name}: {told} {where}"
+    if told and (where or not told.endswith((_MORE, _LESS))):
+        return f"{name}: {told} {where}".rstrip()
     return f"only {name} differs, {several}" if len(changed) > 1 else ""
 
 
@@ -203,7 +203,7 @@ def _of_numbers(text: str, other: str) -> Iterator[str]:
             if _quantized(value, step, how) == its:
                 yield f"values were {told} to {counted(kept, 'decimal place') if kept else 'whole numbers'}"
     with localcontext(prec=60):
-        yield f"the target is {_signed(its - value)} than the source"
+        yield f"the target is {_signed(its - value)}"
 
 
 def _quantized(value: Decimal, step: Decimal, how: str) -> Decimal:
@@ -212,7 +212,7 @@ def _quantized(value: Decimal, step: Decimal, how: str) -> Decimal:
 
 
 def _signed(difference: Decimal) -> str:
-    return f"{abs(difference):,f} {'more' if difference > 0 else 'less'}"
+    return f"{abs(difference):,f}{_MORE if difference > 0 else _LESS}"
 
 
 def _of_moments(text: str, other: str) -> Iterator[str]:

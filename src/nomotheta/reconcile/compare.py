@@ -9,17 +9,18 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Callable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
-from typing import Any, TypeVar
+from typing import TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
 
 from nomotheta.frozen import frozen
+from nomotheta.kinds.totals import ColumnTotal
 from nomotheta.reconcile.differences import Differences, compared
 from nomotheta.reconcile.prints import ByLanes, ByTexts, Prints, Scheme
 from nomotheta.reconcile.reconciliation import ColumnTotals
 from nomotheta.reconcile.side import Compared, Side, Unalike
-from nomotheta.reconcile.totals import compared_totals, totals_in_sql
+from nomotheta.reconcile.totals import compared_totals, read_totals, totals_in_sql
 
 Given = TypeVar("Given")
 _MOST_ROWS = 100_000  # of both sides that are fetched to be compared
@@ -72,7 +73,9 @@ class _Compare:
         if same and all(each.equal for each in totals):
             return Comparison(True, self.scheme.name, rows, sums, totals)
         found = self._narrowed(prints, buckets)
-        unequal = {each.column for each in totals if not each.equal} | found.columns if rows[0] == rows[1] else set()
+        unequal = set(found.columns)
+        if rows[0] == rows[1]:  # else the totals of all columns differ
+            unequal |= {each.column for each in totals if not each.equal}
         if rows[0] == rows[1] and found.count is None:
             unequal |= self._unequal_columns()
         columns = tuple(name for name in self.what.kinds if name in unequal)
@@ -85,18 +88,19 @@ class _Compare:
         if alike and given:
             known = [each or given for each in known]
         elif alike:
-            known = [self._asked_totals(self.sides[0])] * 2
+            quick = min(self.sides, key=lambda side: side.lanes != "inside")
+            known = [self._asked_totals(quick)] * 2
         else:
             known = [each or self._asked_totals(side) for each, side in zip(known, self.sides, strict=True)]
         hidden = self.what.private
         return tuple(
-            compared_totals(name, kind, known[0] or {}, known[1] or {}, hide=name in hidden)
+            compared_totals(name, kind, *(each[name] for each in known if each), hide=name in hidden)
             for name, kind in self.what.kinds.items()
         )
 
-    def _asked_totals(self, side: Side) -> dict[str, Any]:
+    def _asked_totals(self, side: Side) -> dict[str, ColumnTotal]:
         (row,) = side.ask(lambda prints: ", ".join(totals_in_sql(self.what.kinds, prints))).to_pylist()
-        return dict(row)
+        return read_totals(self.what.kinds, row)
 
     def _unequal_columns(self) -> set[str]:
         source, target = self._both(lambda side: self.scheme.columns(side, self.what))

@@ -11,7 +11,7 @@ from typing import Any
 from nomotheta.conditions import Kind
 from nomotheta.frozen import frozen
 from nomotheta.kinds.show import show
-from nomotheta.reconcile.cause import Pair, cause_of
+from nomotheta.reconcile.cause import Pair, causes_of
 from nomotheta.reconcile.reconciliation import Cell, RowDifference
 from nomotheta.reconcile.side import FILE, LINE, Compared
 from nomotheta.rules.finding import HIDDEN
@@ -69,7 +69,7 @@ def compared(source: Any, target: Any, what: Compared, *, whole: bool, limit: in
             unpaired[row] -= 1
             found.append(("repeated" if of(row) in in_source else "unexpected", row, None, origin))
     columns = {names[each] for pair in changed for each in _unequal(*pair)}
-    if not changed:  # nothing tells which row became which, but what the columns hold in all may differ
+    if not changed and len(left[0]) == len(left[1]):  # nothing tells which row became which, but what is in them may
         columns = {
             name
             for each, name in enumerate(names)
@@ -77,7 +77,11 @@ def compared(source: Any, target: Any, what: Compared, *, whole: bool, limit: in
         }
     shown = tuple(_told(each, what, names) for each in found[:limit])
     sorts = Counter(sort for sort, *_ in found)
-    cause = cause_of(what, changed, left, sides) if whole and found else ""
+    missing, more = (
+        [(row, origin) for sort, row, _, origin in found if sort in sorts_of]
+        for sorts_of in ({"missing"}, {"unexpected", "repeated"})
+    )
+    cause = causes_of(what, changed, (missing, more), sides) if whole else ""
     return Differences(shown, dict(sorts), len(found) if whole else None, frozenset(columns), cause)
 
 

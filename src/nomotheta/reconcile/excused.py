@@ -75,8 +75,12 @@ class Apart:
     count: int = 0
 
 
-def tolerated(source: Given, target: Given, match: Matched, key: Compared, limit: int | None) -> Apart | None:
+def tolerated(
+    source: Given, target: Given, match: Matched, key: Compared, limit: int | None, *, differ: bool
+) -> Apart | None:  # fmt: skip
     """Hold the columns that may be apart against each other, row by row of one key; None where there are none.
+
+    Where the sides `differ` anyway, rows whose key is repeated are left out.
 
     Raises:
         PlaceError: the key is repeated, so that it does not tell which row belongs to which.
@@ -91,7 +95,10 @@ def tolerated(source: Given, target: Given, match: Matched, key: Compared, limit
     tests = {pair.name: _tests(pair) for pair in pairs}
     sums = [f"count(CASE WHEN {sql} THEN 1 END)" for pair in pairs for sql in tests[pair.name]]
     same = " AND ".join(f"{_of(_S, name)} IS NOT DISTINCT FROM {_of(_T, name)}" for name in match.key)
-    joined = f"FROM {quoted(_S)} JOIN {quoted(_T)} ON {same}"
+    named = ", ".join(map(quoted, match.key))
+    alone = f" QUALIFY count(*) OVER (PARTITION BY {named}) = 1" if differ else ""
+    rowsets = [f"(SELECT * FROM {quoted(side)}{alone}) AS {quoted(side)}" for side in (_S, _T)]
+    joined = f"FROM {rowsets[0]} JOIN {rowsets[1]} ON {same}"
     keys = [_of(_S, name) for name in match.key]
     counts = _joined(["count(*)", f"count(DISTINCT ({', '.join(keys)}))", *sums], joined, sides)
     rows, keyed, *found = [int(each) for each in counts[0]]

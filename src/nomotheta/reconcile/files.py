@@ -21,6 +21,7 @@ from nomotheta.frozen import frozen
 from nomotheta.load.balance import Balance
 from nomotheta.load.blocks import worked_files
 from nomotheta.load.engine import Engine
+from nomotheta.load.imprint import Imprint
 from nomotheta.load.mended import open_mended
 from nomotheta.load.rejects import left_out
 from nomotheta.load.work import Plan, Worked, constants
@@ -38,7 +39,7 @@ _FIRST = 5  # rows that cannot be read, of which is told
 class LoadedFiles:
     """A load that is in the table: its number, day, files, what was set aside, and the charter that reads them.
 
-    `kept` is the workspace's own copy of a file of mended rows.
+    `kept` is the workspace's own copy of a file of mended rows, `imprint` what was recorded while it was loaded.
     """
 
     load_no: int
@@ -50,6 +51,7 @@ class LoadedFiles:
     compiled: Compiled
     mended: bool = False
     kept: Path | None = None
+    imprint: Imprint | None = None
 
 
 class Files:

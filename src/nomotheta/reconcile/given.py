@@ -88,7 +88,11 @@ class GivenInPlace:
             read = {pair.columns[at]: pair.kind for pair in chosen if pair.columns[at] is not None}
             self.place.expect(self.table, {name: kind for name, kind in self.columns.kinds.items() if kind} | read)  # type: ignore[arg-type]
         raw = {pair.name: held_raw(self.place, pair.values[at].columns()) for pair in chosen} if said else {}
-        return InPlace(self.place, what, self.rows, said, alike=alike, raw={} if self.place.native else raw)
+        plain = {pair.columns[at] for pair in chosen if pair.name not in said}
+        shape = [column for column in self.shape if column.name in plain]
+        return InPlace(
+            self.place, what, self.rows, said, alike=alike, raw={} if self.place.native else raw, shape=shape
+        )  # fmt: skip
 
     def counts(self, nodes: Sequence[Node]) -> list[int]:
         """By the place itself."""

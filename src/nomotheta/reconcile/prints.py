@@ -13,10 +13,11 @@ from numpy.typing import NDArray
 from nomotheta.conditions import own, quoted
 from nomotheta.kinds import lanes
 from nomotheta.kinds.lanes import Lanes, mixed
+from nomotheta.kinds.totals import ColumnTotal, Totals
 from nomotheta.place.fingerprint import SCHEME as OF_TEXTS
 from nomotheta.place.fingerprint import Fingerprint
 from nomotheta.reconcile.side import FILE, LINE, Compared, Side, Unalike, asked
-from nomotheta.reconcile.totals import Totals, totals_in_sql
+from nomotheta.reconcile.totals import read_totals, totals_in_sql
 
 _N, _B, _H = (own(word) for word in ("rows", "bucket", "hash"))
 _ALL, _HALF = 2**64, 2**32
@@ -33,7 +34,7 @@ class Prints:
     counts: NDArray[np.int64]
     sums: NDArray[np.uint64]
     columns: dict[str, int] | None = None
-    totals: dict[str, Any] | None = None
+    totals: dict[str, ColumnTotal] | None = None
 
     @property
     def rows(self) -> int:
@@ -90,7 +91,7 @@ class ByLanes:
             rows, keyed = sums.add(batch, what.key)
             totals.add(batch)
             made.add(rows, keyed)
-        return Prints(made.counts, made.sums, sums.columns, totals.told())
+        return Prints(made.counts, made.sums, sums.columns, totals.found())
 
     def columns(self, side: Side, what: Compared) -> dict[str, int]:
         """The fingerprint of each column."""
@@ -128,12 +129,14 @@ class ByTexts:
     name = OF_TEXTS
 
     def prints(self, side: Side, what: Compared, buckets: int) -> Prints:
-        """The fingerprints of a side; in one bucket, with what its columns come to."""
+        """The fingerprints of a side; of one that is streamed, in one bucket, with what its columns come to."""
+        with_totals = buckets == 1 and side.origin
 
         def said(prints: Fingerprint) -> str:
             parts = [f"count(*) AS {quoted(_N)}", f"{prints.hash_sum(what.kinds)} AS {quoted(_H)}"]
             if buckets == 1:
-                return ", ".join([f"0 AS {quoted(_B)}", *parts, *totals_in_sql(what.kinds, prints)])
+                more = totals_in_sql(what.kinds, prints) if with_totals else ()
+                return ", ".join([f"0 AS {quoted(_B)}", *parts, *more])
             return ", ".join([f"{prints.bucket(_by(what), buckets)} AS {quoted(_B)}", *parts])
 
         found = side.ask(said, None, "" if buckets == 1 else " GROUP BY 1")
@@ -141,7 +144,9 @@ class ByTexts:
         at = np.array([int(each) for each in found.column(0).to_pylist()], np.int64)
         made.counts[at] = [int(each) for each in found.column(1).to_pylist()]
         made.sums[at] = np.array([int(each) % _ALL for each in found.column(2).to_pylist()], np.uint64)
-        return Prints(made.counts, made.sums, None, found.to_pylist()[0] if buckets == 1 else None)
+        return Prints(
+            made.counts, made.sums, None, read_totals(what.kinds, found.to_pylist()[0]) if with_totals else None
+        )  # fmt: skip
 
     def columns(self, side: Side, what: Compared) -> dict[str, int]:
         """The fingerprint of each column, as if it were a row's only one."""

@@ -15,12 +15,13 @@ from nomotheta.conditions import Kind, own, quoted
 from nomotheta.errors import PlaceError
 from nomotheta.frozen import frozen
 from nomotheta.kinds.read import arrow_type
-from nomotheta.place.base import Place
+from nomotheta.place.base import Place, PlaceColumn
 from nomotheta.place.fingerprint import Fingerprint
 from nomotheta.place.staging import LanesBy
-from nomotheta.rules.anew import as_kind
+from nomotheta.rules.anew import as_kind, held_raw
 
 FILE, LINE = own("file"), own("line")  # where a row of a file stands
+_MISFIT = own("misfit")
 _ROWS, _SIDE = own("streamed rows"), quoted(own("side"))
 Said = Callable[[Fingerprint], str]  # a part of a SELECT, as a side says it
 
@@ -81,6 +82,7 @@ class InPlace:
         what: what is compared.
         rows: the FROM and WHERE of the rows.
         said: columns that are not called as they are compared, or changed on the way, in SQL.
+        shape: the columns that are compared as they are, as the place has them.
         alike: whether each column is of the kind in which it is compared.
         raw: of columns whose values may be none of their kind, the text that is there then, in SQL.
     """
@@ -89,10 +91,10 @@ class InPlace:
 
     def __init__(
         self, place: Place, what: Compared, rows: str, said: Mapping[str, str] | None = None, *, alike: bool = True,
-        raw: Mapping[str, str] | None = None,
+        raw: Mapping[str, str] | None = None, shape: Sequence[PlaceColumn] = (),
     ) -> None:  # fmt: skip
         self.place, self.what = place, what
-        self.rows = rows
+        self.rows, self.prints = rows, place.fingerprint.knowing(shape)
         if said:
             listed = [f"{said.get(name, quoted(name))} AS {quoted(name)}" for name in what.kinds]
             listed += [f"{sql} AS {place.as_text(name)}" for name, sql in (raw or {}).items()]
@@ -102,15 +104,19 @@ class InPlace:
     def ask(self, said: Said, condition: Said | None = None, group: str = "", *, origin: bool = False) -> Any:  # noqa: ARG002
         """By the database itself, or whoever answers for it."""
         where = f"SELECT * {self.rows}"
-        source = f"FROM ({where}) AS {_SIDE} WHERE {condition(self.place.fingerprint)}" if condition else self.rows
-        return self.place.fetch(f"SELECT {said(self.place.fingerprint)} {source}{group}")
+        source = f"FROM ({where}) AS {_SIDE} WHERE {condition(self.prints)}" if condition else self.rows
+        return self.place.fetch(f"SELECT {said(self.prints)} {source}{group}")
 
     def batches(self, *, origin: bool = False) -> Iterator[Any]:  # noqa: ARG002
         """Streamed out of the place."""
         kinds = self.what.kinds
-        for batch in self.place.stream(f"SELECT {', '.join(map(quoted, kinds))} {self.rows}"):
+        loose = [name for name, kind in kinds.items() if kind.name != "text"] if not self.place.native else []
+        misfits = [f"{held_raw(self.place, loose)} AS {quoted(_MISFIT)}"] if loose else []
+        for batch in self.place.stream(f"SELECT {', '.join([*map(quoted, kinds), *misfits])} {self.rows}"):
+            if loose and batch.column(len(kinds)).null_count < batch.num_rows:
+                raise Unalike
             try:
-                columns = [as_kind(values, kind) for values, kind in zip(batch.columns, kinds.values(), strict=True)]
+                columns = [as_kind(batch.column(at), kind) for at, kind in enumerate(kinds.values())]
             except pa.ArrowInvalid:
                 raise Unalike from None
             yield pa.record_batch(columns, schema=self.what.schema)

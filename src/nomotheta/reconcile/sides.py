@@ -43,7 +43,7 @@ def reconcile_sides(
         raise DeclarationError("no column is compared exactly", where=name, mend=mend)
     pairs = match.pairs
     found = compare(source.side(what, pairs, 0), target.side(what, pairs, 1), what, beside=beside, limit=limit)
-    apart = tolerated(source, target, match, what, limit)
+    apart = tolerated(source, target, match, what, limit, differ=not found.same)
     given = excused(source, target, match)
     for pair in pairs:
         if apart is not None and apart.within.get(pair.name):
@@ -103,7 +103,9 @@ def _unread(source: Given, target: Given) -> tuple[int, tuple[str, ...]]:
         if given.files is not None and given.files.unread:
             number += given.files.unread
             told.append(f"{counted(given.files.unread, 'row')} of {given.told} cannot be read:")
-            told += given.files.told
+            told += [f"  {each}" for each in given.files.told]
+            more = given.files.unread - len(given.files.told)
+            told += [f"  and {more:,} more"] if more > 0 else []
     return number, tuple(told)
 
 

@@ -61,7 +61,7 @@ def plain_texts(column: Any, kind: Kind) -> Any:
 def held_raw(place: Place, columns: Sequence[str]) -> str:
     """The texts of some columns of a row that are none of their kinds, in SQL; null where there are none."""
     texts = [f"CASE WHEN {quoted(name)} IS NULL THEN {place.as_text(name)} END" for name in columns]
-    return f"concat_ws('|', {', '.join(texts)})" if len(texts) > 1 else next(iter(texts), "NULL")
+    return f"coalesce({', '.join(texts)})" if len(texts) > 1 else next(iter(texts), "NULL")
 
 
 @frozen

@@ -23,7 +23,7 @@ from nomotheta.workspace.scopes import family, scope_of_loads
 
 def reconcile_table(
     context: Context, compiled: Compiled, load_no: int | None, place: str | None, run_id: int | None, listener: Listener,
-    limit: int | None = 20,
+    limit: int | None = 20, *, recorded: bool = False,
 ) -> Reconciliation:  # fmt: skip
     """Compare the files of a load with the table, as `Workspace.reconcile` says."""
     started = moment()
@@ -42,7 +42,9 @@ def reconcile_table(
         merged = compiled.charter.keys[0].columns if compiled.charter.load.how == "merge" else ()
         where = opened.render(scope.where, now) if scope.where and not merged else None
         zone = context.settings.time_zone
-        result = reconcile(opened, compiled, loads, where, scope.label, zone, listener, merged, limit)
+        result = reconcile(
+            opened, compiled, loads, where, scope.label, zone, listener, merged, limit, recorded=recorded
+        )  # fmt: skip
     context.ledger.add_reconciliation(result, started, run_id)
     return result
 
@@ -84,5 +86,5 @@ def _loaded_files(context: Context, compiled: Compiled, result: LoadResult, at: 
         compiled = mended_charter(compiled, delimiter_of(path))
     return LoadedFiles(
         number, result.day, at, context.root, balance, context.rejects_file(number), compiled, mended,
-        kept if mended and kept.exists() else None,
+        kept if mended and kept.exists() else None, result.imprint,
     )  # fmt: skip

@@ -96,7 +96,7 @@ class Running:
         ):
             try:
                 reconciliation = reconcile_table(
-                    self.context, compiled, result.load_no, self.place, self.run_id, self.listener
+                    self.context, compiled, result.load_no, self.place, self.run_id, self.listener, recorded=True
                 )
                 verdict = gravest([verdict, reconciliation.verdict])
             except NomothetaError as error:

@@ -96,7 +96,7 @@ def reconcile(
     ] = None,
     day: Day = None,
     limit: Annotated[
-        int, typer.Option("--limit", metavar="N", min=0, help="So many of the rows that differ; default: 20.")
+        int, typer.Option("--limit", metavar="N", min=0, help="So many of the rows that differ; default: 20.", show_default=False)
     ] = 20,
     csv: Annotated[
         Path | None, typer.Option("--csv", metavar="FILE", help="Write the rows that differ to a CSV file.")

@@ -26,13 +26,16 @@ def show_reconciliation(result: Reconciliation, *, again: bool = False, limit: i
     same = result.verdict == "pass"
     sides = f"{visible(result.source)} and {visible(result.target)}"
     told = f"{sides} {'are equal' if same else 'differ'}"
-    console.print(Text.assemble((result.table, "bold"), "  ", verdict_text(result.verdict), f"  {result.over}: {told}"))
+    told = f"{result.over}: {told}" if result.of_files else told
+    console.print(Text.assemble((result.table, "bold"), "  ", verdict_text(result.verdict), f"  {told}"))
     if not same:
         show_differences(console, result, limit)
     console.print(indented(_counts(result), 2, 1))
     table = plain_table(("column", ""), ("values", "right"), ("total of", ""), ("", ""), ("total", ""))
+    alike = result.source_rows == result.target_rows  # else all totals differ, which says nothing of the columns
     for column in result.totals:
-        for row in _totals_rows(column, result, differs=column.column in result.differing or not column.equal):
+        differs = column.column in result.differing or (alike and not column.equal)
+        for row in _totals_rows(column, result, differs=differs):
             table.add_row(*row)
     for at in range(4):
         table.columns[at].no_wrap = at > 0
@@ -41,6 +44,8 @@ def show_reconciliation(result: Reconciliation, *, again: bool = False, limit: i
     if result.uncompared:
         why = "not from the files, or not in the charter" if result.of_files else "left out"
         console.print(indented(Text(f"not compared ({why}): {', '.join(map(visible, result.uncompared))}", "dim"), 2))
+    for note in result.notes if same else ():
+        console.print(indented(Text(visible(note), "dim"), 2))
     for column, counts in result.excused.items():
         told = ", ".join(f"{number:,} {what}" for what, number in counts.items())
         console.print(indented(Text(f"may differ: {visible(column)}: {told}", "dim"), 2))

@@ -60,7 +60,7 @@ class Embedded:
     shown: str
     hints: Sequence[str] = ()
     native, ranks = False, True
-    lanes: LanesBy = "nowhere"  # a value that is none of its kind would be a null there
+    lanes: LanesBy = "here"
     session: Sequence[str] = ()
 
     def __init__(self) -> None:

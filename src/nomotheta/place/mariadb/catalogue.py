@@ -58,14 +58,16 @@ class MariaCatalogue(MariaSession):
         *schema, name = table.split(".")
         rows = self._rows(
             "SELECT column_name, column_type, is_nullable = 'YES' OR column_default IS NOT NULL "
-            "OR extra LIKE '%%auto_increment%%' OR extra LIKE '%%GENERATED%%', is_nullable = 'YES' "
-            "FROM information_schema.columns "
+            "OR extra LIKE '%%auto_increment%%' OR extra LIKE '%%GENERATED%%', is_nullable = 'YES', "
+            "coalesce(character_set_name, '') FROM information_schema.columns "
             "WHERE table_name = %s AND table_schema = coalesce(%s, database()) ORDER BY ordinal_position",
             [name, schema[0] if schema else None],
         )
         return [
-            PlaceColumn(column, of, _kind(of), bool(free), limits=_limits(of, nulls=bool(nulls)), folds=True)
-            for column, of, free, nulls in rows
+            PlaceColumn(
+                column, of, _kind(of), bool(free), limits=_limits(of, nulls=bool(nulls)), folds=True, charset=charset
+            )
+            for column, of, free, nulls, charset in rows
         ] or None
 
     def described(self, table: str) -> list[PlaceColumn]:

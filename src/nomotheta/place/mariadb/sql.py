@@ -166,6 +166,9 @@ class MariaRenderer(Renderer):
         return f"(CASE WHEN {printable(value)} THEN TRUE ELSE {whole} END)"
 
 
+_CHARSET = "utf8mb4"
+
+
 class MariaFingerprint(Fingerprint):
     """The fingerprint as MariaDB's SQL."""
 
@@ -201,28 +204,38 @@ class MariaFingerprint(Fingerprint):
         """One cell's part of a row's text."""
         column = quoted(name)
         if kind.name == "text":
-            column = f"convert({column} USING utf8mb4)"
+            if getattr(self._columns.get(column), "charset", "") != _CHARSET:
+                column = f"convert({column} USING utf8mb4)"
             return f"ifnull({self.octets(column)}, ''), ':', ifnull({column}, '')"
         return f"ifnull({self.canonical(column, kind)}, ''), '|'"
 
     def canonical(self, column: str, kind: Kind) -> str:
         """A value as its canonical text."""
         match kind.name:
-            case "integer" | "date":
+            case "date":
                 return column
-            case "boolean":
-                return f"({column} <> 0)"
+            case "boolean":  # which may hold more than two values
+                return f"({column} + 0)"
             case "time" | "timestamp" | "timestamptz":
+                if self._type(column) in {"time", "datetime", "timestamp"}:  # whole seconds
+                    return column
                 whole = 8 if kind.name == "time" else 19
                 return (
                     f"if(microsecond({column}) = 0, left({column}, {whole}), trim(TRAILING '0' FROM {column}))"
                 )  # fmt: skip
             case "uuid":
                 return f"lower(CAST({column} AS CHAR))"
-            case "decimal":  # one with more places keeps them
-                exact = super().canonical(column, kind)
-                return f"CASE WHEN {column} = {exact} THEN CAST({exact} AS CHAR) ELSE CAST({column} AS CHAR) END"
         return super().canonical(column, kind)
+
+    def cast_number(self, column: str, kind: Kind) -> str:
+        """A number that is one of its kind."""
+        held = getattr(self._columns.get(column), "kind", None)
+        if held is not None and held.name == kind.name and held.scale == kind.scale:
+            return column
+        return f"CAST({column} AS SIGNED)" if kind.name == "integer" else super().cast_number(column, kind)
+
+    def _type(self, column: str) -> str:
+        return getattr(self._columns.get(column), "type_name", "")
 
     def finite(self, double: str) -> str:
         """All its doubles are numbers."""

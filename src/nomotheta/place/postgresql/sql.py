@@ -178,14 +178,15 @@ class PostgresFingerprint(Fingerprint):
     def canonical(self, column: str, kind: Kind) -> str:
         """A value as its canonical text."""
         match kind.name:
-            case "decimal":  # one with more places keeps them
-                exact = f"round({column}, {kind.scale})"
-                return f"CASE WHEN {column} = {exact} THEN {exact} ELSE {column} END"
             case "binary":
                 return f"encode({column}, 'hex')"
             case "uuid":
                 return f"lower(CAST({column} AS TEXT))"
         return super().canonical(column, kind)
+
+    def cast_number(self, column: str, kind: Kind) -> str:
+        """A number that is one of its kind; there are decimals of more digits than any kind has."""
+        return f"round({column}, {kind.scale})" if kind.name == "decimal" else super().cast_number(column, kind)
 
     def double(self, column: str) -> str:
         """A real of whatever width as a double."""
