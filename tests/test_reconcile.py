@@ -95,21 +95,23 @@ def test_a_single_changed_cell_is_noticed_and_its_row_and_column_named(
 
 
 @pytest.mark.parametrize("change", ["", "update tickets set sold_on = sold_on + 400 where ticket_no = 'T010'"])
-def test_totals_show_no_value_of_a_private_column(loaded: Space, change: str) -> None:
+def test_totals_show_no_value_of_a_private_column(space: Space, change: str) -> None:
     text = (TICKETS + MORE).replace('kind = "date"', 'kind = "date"\nprivate = true')
-    loaded.charter(text.replace('kind = "decimal(6,2)"', 'kind = "decimal(6,2)"\nprivate = true'))
+    space.charter(text.replace('kind = "decimal(6,2)"', 'kind = "decimal(6,2)"\nprivate = true'))
+    space.tickets(HEAD + ROWS)
+    space.load()
     if change:
-        loaded.sql(change)
+        space.sql(change)
 
-    found = reconciled(loaded)
+    found = reconciled(space)
 
     totals = {each["column"]: each for each in found["totals"]}
     assert totals["sold_on"]["source"] == totals["sold_on"]["target"] == ["(masked)", "(masked)"]
     assert totals["fare"]["source"] == ["(masked)"]
     assert totals["sold_on"]["equal"] is (not change)
     assert found["verdict"] == ("fail" if change else "pass")
-    assert "2026-06-28" not in loaded.run("reconcile", "tickets").out
-    assert b"2026-06-28" not in (loaded.root / ".nomotheta/ledger.sqlite").read_bytes()
+    assert "2026-06-28" not in space.run("reconcile", "tickets").out
+    assert b"2026-06-28" not in (space.root / ".nomotheta/ledger.sqlite").read_bytes()
 
 
 def test_where_too_many_rows_differ_the_columns_are_named_all_the_same(
