@@ -75,7 +75,9 @@ CHANGES = [
 ]
 
 
-@pytest.mark.parametrize(("column", "change", "source", "target"), CHANGES, ids=[f"{row[0]} {row[1]}" for row in CHANGES])
+@pytest.mark.parametrize(
+    ("column", "change", "source", "target"), CHANGES, ids=[f"{row[0]} {row[1]}" for row in CHANGES]
+)
 def test_a_single_changed_cell_is_noticed_and_its_row_and_column_named(
     loaded: Space, column: str, change: str, source: str, target: str | None
 ) -> None:
@@ -88,7 +90,8 @@ def test_a_single_changed_cell_is_noticed_and_its_row_and_column_named(
         {
             "sort": "changed",
             "key": [["ticket_no", "T010"]],
-            "file": f"inbox/tickets-{DAY}.csv", "line": 12,
+            "file": f"inbox/tickets-{DAY}.csv",
+            "line": 12,
             "cells": [{"column": column, "source": source, "target": target}],
         }
     ]

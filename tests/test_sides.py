@@ -12,7 +12,6 @@ from typing import Any
 
 import pytest
 
-from conftest import Space
 from nomotheta.charter.comparison import ReconcileKeys
 from nomotheta.conditions import Kind, decimal
 from nomotheta.place.base import Place
@@ -29,7 +28,27 @@ KINDS = {
     "id": Kind("integer"), "line": Kind("integer"), "code": Kind("text", 40), "fare": decimal(12, 3), "on_day": Kind("date"),
     "at": Kind("timestamp"), "paid": Kind("boolean"), "share": Kind("real"),
 }  # fmt: skip
-TEXTS = ["", "x", "X", "x ", " x", "NULL", "ä", "a\u0308", "5:x", "a|b", "'", '"', "-- ;", "😀", "\\", "line\nend", "\t", "0", "00"]
+TEXTS = [
+    "",
+    "x",
+    "X",
+    "x ",
+    " x",
+    "NULL",
+    "ä",
+    "a\u0308",
+    "5:x",
+    "a|b",
+    "'",
+    '"',
+    "-- ;",
+    "😀",
+    "\\",
+    "line\nend",
+    "\t",
+    "0",
+    "00",
+]
 Row = tuple[Any, ...]
 
 
@@ -42,7 +61,9 @@ def some(chance: random.Random, kind: Kind) -> Any:
         case "text":
             return chance.choice(TEXTS) + chance.choice(["", "", "y"])
         case "decimal":
-            return Decimal(chance.choice([0, 1, -1, 1000, chance.randrange(-(10**8), 10**8)])).scaleb(-chance.randrange(4))
+            return Decimal(chance.choice([0, 1, -1, 1000, chance.randrange(-(10**8), 10**8)])).scaleb(
+                -chance.randrange(4)
+            )
         case "date":
             return datetime.date(1900, 1, 1) + datetime.timedelta(chance.randrange(80_000))
         case "timestamp":
@@ -54,45 +75,44 @@ def some(chance: random.Random, kind: Kind) -> Any:
     return chance.choice([0.0, 1.5, -0.1, 1e-300, 1e22, 0.1 + 0.2, chance.random()])
 
 
-FAULTS = ["cell", "lost", "doubled", "swapped", "space", "moved", "shifted", "null", "added"]
+FAULTS = ["cell", "lost", "doubled", "swapped", "added", "space", "moved", "shifted", "null"]
+NAMES = list(KINDS)
 
 
 def with_fault(chance: random.Random, rows: list[Row]) -> list[Row]:
     """The rows with one fault; the same where it happens to change nothing."""
-    wrong, at = [list(row) for row in rows], chance.randrange(len(rows))
-    names = list(KINDS)
-    row = wrong[at]
-
-    def of(*kinds: str) -> int:
-        return chance.choice([n for n, name in enumerate(names) if KINDS[name].name in kinds and name != "id"])
-
+    wrong, at, column = [list(row) for row in rows], chance.randrange(len(rows)), chance.randrange(1, len(NAMES))
+    row, other = wrong[at], wrong[chance.randrange(len(rows))]
     match chance.choice(FAULTS):
         case "cell":
-            column = chance.randrange(1, len(names))
-            row[column] = some(chance, KINDS[names[column]])
+            row[column] = some(chance, KINDS[NAMES[column]])
         case "lost":
             del wrong[at]
         case "doubled":
             wrong.insert(chance.randrange(len(wrong)), [*row])
         case "swapped":
-            other, column = wrong[chance.randrange(len(wrong))], chance.randrange(1, len(names))
             row[column], other[column] = other[column], row[column]
-        case "space":
-            column = of("text")
-            row[column] = (row[column] or "") + " "
-        case "moved":
-            column = of("decimal")
-            row[column] = (row[column] or Decimal(0)) / 10
-            row[column] = row[column].quantize(Decimal("0.001"))
-        case "shifted":
-            column = of("date", "timestamp")
-            row[column] = row[column] and row[column] + datetime.timedelta(days=1)
-        case "null":
-            column = of("text", "decimal", "real")
-            row[column] = None if row[column] is not None else {"text": "", "decimal": Decimal(0)}.get(KINDS[names[column]].name, 0.0)
         case "added":
             wrong.append([chance.randrange(10**6, 10**7), *(some(chance, kind) for kind in list(KINDS.values())[1:])])
+        case fault:
+            at, change = chance.choice(CHANGES[fault])
+            row[at] = change(row[at])
     return [tuple(each) for each in wrong]
+
+
+def to_empty(value: Any) -> Any:
+    """Null for a value, empty for null."""
+    return None if value is not None else ""
+
+
+CHANGES: dict[str, list[tuple[int, Any]]] = {
+    "space": [(NAMES.index("code"), lambda value: (value or "") + " ")],
+    "moved": [(NAMES.index("fare"), lambda value: ((value or Decimal(0)) / 10).quantize(Decimal("0.001")))],
+    "shifted": [
+        (NAMES.index(name), lambda value: value and value + datetime.timedelta(days=1)) for name in ("on_day", "at")
+    ],
+    "null": [(NAMES.index("code"), to_empty), (NAMES.index("share"), lambda value: 0.0 if value is None else None)],
+}
 
 
 def expected(source: list[Row], target: list[Row], key: tuple[str, ...]) -> tuple[Counter[str], set[str]]:
@@ -169,7 +189,11 @@ def test_a_single_fault_is_found_and_named_and_what_is_equal_passes(a: str, b: s
         assert (equal.verdict, equal.differing_rows) == ("pass", 0), (rows, equal)
         sorts, columns = expected(rows, wrong, key)
         assert found.verdict == ("fail" if sorts else "pass"), (rows, wrong)
-        assert (Counter(found.sorts), found.differing_rows) == (sorts, sum(sorts.values())), (rows, wrong, found.differences)
+        assert (Counter(found.sorts), found.differing_rows) == (sorts, sum(sorts.values())), (
+            rows,
+            wrong,
+            found.differences,
+        )
         if set(sorts) == {"changed"}:
             assert set(found.differing) == columns, (rows, wrong)
 
@@ -187,7 +211,10 @@ def test_empty_tables_are_equal_and_one_row_is_not_none(places: dict[str, Place]
         assert reconciled(none, other, ("id",)).verdict == "pass", sort
         assert reconciled(none, one, ("id",)).sorts == {"unexpected": 1}, sort
         assert reconciled(one, none, ()).sorts == {"missing": 1}, sort
-        assert (reconciled(ten, nine, ()).sorts, reconciled(nine, ten, ()).sorts) == ({"missing": 1}, {"repeated": 1}), sort
+        assert (reconciled(ten, nine, ()).sorts, reconciled(nine, ten, ()).sorts) == (
+            {"missing": 1},
+            {"repeated": 1},
+        ), sort
 
 
 def test_where_much_differs_finer_buckets_narrow_it(places: dict[str, Place], monkeypatch: pytest.MonkeyPatch) -> None:

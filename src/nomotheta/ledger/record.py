@@ -17,7 +17,7 @@ from nomotheta.tabular import Tabular
 
 State = Literal[
     "loaded", "undone", "refused", "unchanged", "nothing arrived", "held back", "failed", "started", "cut off",
-    "rehearsed", "taken out", "judged",
+    "rehearsed", "taken out", "judged", "compared",
 ]  # fmt: skip
 
 
@@ -65,7 +65,8 @@ class LoadResult(Tabular):
 
     `state`: loaded; undone (rules, tolerance); refused (the delivery is missing, corrupt or came before); unchanged
     (what came is in the table already); nothing arrived (and need not); held back (a table it refers to failed);
-    failed (the place); rehearsed; taken out (loaded, and undone later). `despite` is the load that had brought the same
+    failed (the place); rehearsed; taken out (loaded, and undone later);
+    compared (no load, but a comparison). `despite` is the load that had brought the same
     content before. `table_rows` counts the table's rows afterwards, where they could be counted. `notes` say what is no
     fault, but worth knowing: numbers stored as text, columns that the file lacks; `warnings` what makes it `warn` at
     least. `mends` is the load whose rows came again. `left_out` files are in the table already, `bad` ones cannot be
@@ -164,7 +165,7 @@ class Judgement(Tabular):
 
 @frozen
 class TableResult:
-    """One table's part of a run."""
+    """One table's part of a run, or a comparison's, whose `load` says no more than that."""
 
     table: str
     verdict: Verdict

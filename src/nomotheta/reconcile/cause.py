@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from decimal import ROUND_DOWN, ROUND_HALF_EVEN, ROUND_HALF_UP, Decimal, InvalidOperation, localcontext
 
 from nomotheta.conditions import Kind
@@ -13,39 +13,45 @@ from nomotheta.reconcile.side import Compared
 Row = tuple[str | None, ...]
 Pair = tuple[Row, Row]  # canonical texts of a row, in the source and in the target
 Placed = Sequence[tuple[Row, tuple[str, int | None]]]  # rows, with the file and line of each
+Others = Callable[[int, str, str | None], bool]
 _FEWEST = 2  # rows that make a pattern
 _MORE, _LESS = " more than the source", " less than the source"
 _DAYS = 10  # characters of a date at the beginning of a moment
 
 
 def causes_of(
-    what: Compared, changed: Sequence[Pair], lacking: tuple[Placed, Placed], sides: Sequence[Placed]
+    what: Compared, changed: Sequence[Pair], lacking: tuple[Placed, Placed], sides: Sequence[Placed], others: Others
 ) -> str:  # fmt: skip
-    """What explains all rows that changed, all that are missing, all that are there too often; empty where nothing does.
+    """What explains all rows that changed, all that are missing, all that are unexpected; empty where nothing does.
 
     Args:
         what: what was compared.
         changed: rows of one key that differ, in the source and in the target.
         lacking: the rows that only the source has, and those that only the target has, apart from these.
         sides: all rows that were looked at, of both.
+        others: whether a side has rows with another value of a column, where none were looked at.
     """
     found = [_of_cells(what, changed) if changed else ""]
-    found += [_of_rows(what, side, lacking[side], sides) for side in (0, 1)] if what.key or not all(lacking) else []
+    found += (
+        [_of_rows(what, side, lacking[side], sides, others) for side in (0, 1)] if what.key or not all(lacking) else []
+    )
     return "; ".join(filter(None, found))
 
 
 # ---- rows that one side lacks
 
 
-def _of_rows(what: Compared, side: int, mine: Placed, sides: Sequence[Placed]) -> str:
+def _of_rows(what: Compared, side: int, mine: Placed, sides: Sequence[Placed], others: Others) -> str:
     if len(mine) < _FEWEST:
         return ""
     rows = f"all {len(mine):,} rows" if len(mine) > _FEWEST else "both rows"
     fate = ("are missing", "are not in the source")[side]
     files = {file for _, (file, _) in mine}
-    others = {file for _, (file, _) in sides[side]}
-    if len(files) == 1 and others - files:
+    if len(files) == 1 and {file for _, (file, _) in sides[side]} - files:
         return f"{rows} that {fate} come from {visible(next(iter(files)))}"
+    if {row for row, _ in mine} <= {row for row, _ in sides[1 - side]}:
+        more, fewer = ("source", "target") if side == 0 else ("target", "source")
+        return f"{rows} are copies of rows that the {fewer} has too: the {more} holds them more often"
     for at, (name, kind) in enumerate(what.kinds.items()):
         if kind.name not in {"date", "timestamp", "timestamptz", "text", "integer", "boolean"} or name in what.private:
             continue
@@ -54,12 +60,11 @@ def _of_rows(what: Compared, side: int, mine: Placed, sides: Sequence[Placed]) -
         of = _day if kind.name.startswith(("date", "timestamp")) else _itself
         values = {of(row[at]) for row, _ in mine}
         rest = {of(row[at]) for row, _ in sides[side]} - values
-        if len(values) == 1 and rest:
-            value = next(iter(values))
+        if len(values) != 1:
+            continue
+        value = next(iter(values))
+        if rest or others(side, name, value):
             return f"{rows} that {fate} have {name} {'null' if value is None else visible(value)}"
-    if all(row in {other for other, _ in sides[1 - side]} for row, _ in mine):
-        more, fewer = ("source", "target") if side == 0 else ("target", "source")
-        return f"{rows} are copies of rows that the {fewer} has too: the {more} holds them more often"
     return ""
 
 
@@ -91,7 +96,11 @@ def _of_cells(what: Compared, changed: Sequence[Pair]) -> str:
         return f"{_listed([names[at] for at in sorted(columns)])}: {told} {where}" if told else ""
     if len(columns) != 1:
         told = _one_change(what, changed, columns) if columns else ""
-        return f"{told} in {counted(len(changed), 'row')}, in {_listed([names[at] for at in sorted(columns)])}" if told else ""
+        return (
+            f"{told} in {counted(len(changed), 'row')}, in {_listed([names[at] for at in sorted(columns)])}"
+            if told
+            else ""
+        )
     told = _one_change(what, changed, columns)
     name = names[next(iter(columns))]
     if told and (where or not told.endswith((_MORE, _LESS))):
@@ -104,7 +113,7 @@ def _listed(names: Sequence[str]) -> str:
 
 
 def _swapped(changed: Sequence[Pair], columns: set[int]) -> tuple[int, ...]:
-    if len(columns) != 2:  # noqa: PLR2004 - a pair
+    if len(columns) != 2:
         return ()
     first, second = sorted(columns)
     each = all((row[first], row[second]) == (other[second], other[first]) for row, other in changed)
@@ -122,13 +131,14 @@ def _one_change(what: Compared, changed: Sequence[Pair], columns: set[int]) -> s
                 told = here if told is None else told & here
                 if not told:
                     return ""
-    order = [*_PLAINLY, *sorted(told or ())]
+    order = [*_PLAINLY, *sorted(told or (), key=lambda each: (each.endswith((_MORE, _LESS)), each))]
     return min(told, key=order.index) if told else ""
 
 
 _PLAINLY = (
-    "null became empty", "empty became null", "values became null", "nulls became values", "spaces were added at the end",
-    "spaces at the end were cut off", "spaces at the edges differ", "upper and lower case differ",
+    "null became empty", "empty became null", "values became null", "nulls became values",
+    "spaces were added at the end", "spaces at the end were cut off", "spaces at the edges differ",
+    "upper and lower case differ",
 )  # fmt: skip
 
 
@@ -240,5 +250,3 @@ def _span(shift: datetime.timedelta) -> str:
     )  # fmt: skip
     size, name = next(each for each in units if micros % each[0] == 0)
     return counted(micros // size, name)
-
-

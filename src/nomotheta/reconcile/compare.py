@@ -14,8 +14,11 @@ from typing import TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
+from nomotheta.conditions import own, quoted
 from nomotheta.frozen import frozen
 from nomotheta.kinds.totals import ColumnTotal
+from nomotheta.place.fingerprint import Fingerprint
+from nomotheta.place.render import text_literal
 from nomotheta.reconcile.differences import Differences, compared
 from nomotheta.reconcile.prints import ByLanes, ByTexts, Prints, Scheme
 from nomotheta.reconcile.reconciliation import ColumnTotals
@@ -23,6 +26,7 @@ from nomotheta.reconcile.side import Compared, Side, Unalike
 from nomotheta.reconcile.totals import compared_totals, read_totals, totals_in_sql
 
 Given = TypeVar("Given")
+_N = own("rows")
 _MOST_ROWS = 100_000  # of both sides that are fetched to be compared
 _FEW_ROWS = 20_000  # for which finer buckets are not worth a reading
 _BUCKETS, _FINER = 1 << 12, 1 << 19
@@ -67,11 +71,12 @@ class _Compare:
     def run(self, buckets: int) -> Comparison:
         """The verdict, and what it rests on."""
         prints = self._both(lambda side: self.scheme.prints(side, self.what, buckets))
-        same = prints[0].same(prints[1])
-        totals = self._totals(prints, alike=same)
+        alike = prints[0].same(prints[1])
+        totals = self._totals(prints, alike=alike)
         rows, sums = (prints[0].rows, prints[1].rows), (prints[0].total, prints[1].total)
-        if same and all(each.equal for each in totals):
-            return Comparison(True, self.scheme.name, rows, sums, totals)
+        same = alike and all(each.equal for each in totals)
+        if same:
+            return Comparison(same, self.scheme.name, rows, sums, totals)
         found = self._narrowed(prints, buckets)
         unequal = set(found.columns)
         if rows[0] == rows[1]:  # else the totals of all columns differ
@@ -79,7 +84,7 @@ class _Compare:
         if rows[0] == rows[1] and found.count is None:
             unequal |= self._unequal_columns()
         columns = tuple(name for name in self.what.kinds if name in unequal)
-        return Comparison(False, self.scheme.name, rows, sums, totals, columns, found)
+        return Comparison(same, self.scheme.name, rows, sums, totals, columns, found)
 
     def _totals(self, prints: tuple[Prints, Prints], *, alike: bool) -> tuple[ColumnTotals, ...]:
         """The totals of both sides; equal rows have the same, so that one side need not be asked."""
@@ -124,7 +129,22 @@ class _Compare:
         fetched = np.cumsum(self._sizes(prints))
         chosen = differing[: max(1, int(np.searchsorted(fetched, _MOST_ROWS, "right")))]
         source, target = self._both(lambda side: self.scheme.rows(side, self.what, buckets, chosen.tolist()))
-        return compared(source, target, self.what, whole=len(chosen) == len(differing), limit=self.limit)
+        whole = len(chosen) == len(differing)
+        return compared(source, target, self.what, whole=whole, limit=self.limit, others=self._others)
+
+    def _others(self, at: int, name: str, text: str | None) -> bool:
+        """Whether a side has rows with another value of a column; of a moment, of another day."""
+        kind = self.what.kinds[name]
+
+        def other(prints: Fingerprint) -> str:
+            shown = prints.shown(name, kind)
+            if text is None:
+                return f"{shown} IS NOT NULL"
+            day = f"left({shown}, {len(text)})" if kind.name.startswith("timestamp") else shown
+            return f"coalesce({day} <> {text_literal(text)}, TRUE)"
+
+        found = self.sides[at].ask(lambda _: f"count(*) AS {quoted(_N)}", other)
+        return bool(int(found.column(0)[0].as_py()))
 
     @staticmethod
     def _sizes(prints: tuple[Prints, Prints]) -> NDArray[np.int64]:

@@ -11,7 +11,7 @@ from typing import Any
 from nomotheta.conditions import Kind
 from nomotheta.frozen import frozen
 from nomotheta.kinds.show import show
-from nomotheta.reconcile.cause import Pair, causes_of
+from nomotheta.reconcile.cause import Others, Pair, causes_of
 from nomotheta.reconcile.reconciliation import Cell, RowDifference
 from nomotheta.reconcile.side import FILE, LINE, Compared
 from nomotheta.rules.finding import HIDDEN
@@ -32,7 +32,9 @@ class Differences:
     cause: str = ""
 
 
-def compared(source: Any, target: Any, what: Compared, *, whole: bool, limit: int | None) -> Differences:
+def compared(
+    source: Any, target: Any, what: Compared, *, whole: bool, limit: int | None, others: Others
+) -> Differences:  # fmt: skip
     """What is on one side only, paired by key where there is one.
 
     Args:
@@ -41,6 +43,7 @@ def compared(source: Any, target: Any, what: Compared, *, whole: bool, limit: in
         what: the columns that are compared.
         whole: whether these are all rows that differ.
         limit: how many are told, None for all.
+        others: whether a side has rows with another value of a column, where none were looked at.
     """
     names = list(what.kinds)
     sides = [_rows(source, names), _rows(target, names)]
@@ -57,13 +60,15 @@ def compared(source: Any, target: Any, what: Compared, *, whole: bool, limit: in
     found: list[tuple[str, Texts, Texts | None, Origin]] = []
     changed: list[Pair] = []
     for row, origin in left[0]:
-        others = partners.get(of(row))
-        if others:
-            changed.append((row, others.pop()))
+        of_key = partners.get(of(row))
+        if of_key:
+            changed.append((row, of_key.pop()))
             found.append(("changed", *changed[-1], origin))
         else:
             found.append(("missing", row, None, origin))
-    unpaired = Counter(row for rows in partners.values() for row in rows) if what.key else Counter(r for r, _ in left[1])
+    unpaired = (
+        Counter(row for rows in partners.values() for row in rows) if what.key else Counter(r for r, _ in left[1])
+    )
     for row, origin in left[1]:
         if unpaired[row]:
             unpaired[row] -= 1
@@ -81,7 +86,7 @@ def compared(source: Any, target: Any, what: Compared, *, whole: bool, limit: in
         [(row, origin) for sort, row, _, origin in found if sort in sorts_of]
         for sorts_of in ({"missing"}, {"unexpected", "repeated"})
     )
-    cause = causes_of(what, changed, (missing, more), sides) if whole else ""
+    cause = causes_of(what, changed, (missing, more), sides, others) if whole else ""
     return Differences(shown, dict(sorts), len(found) if whole else None, frozenset(columns), cause)
 
 

@@ -104,7 +104,7 @@ def tolerated(
     rows, keyed, *found = [int(each) for each in counts[0]]
     if rows > keyed:
         raise PlaceError(
-            f"the key {', '.join(match.key)} is repeated in {counted(rows - keyed, 'row')}: which row belongs to which, "
+            f"the key {', '.join(match.key)} is repeated in {counted(rows - keyed, 'row')}: which belongs to which, "
             f"and so whether {pairs[0].name} is within its tolerance, cannot be decided",
             where=source.columns.told, mend="name columns by which every row is told apart: key = […]",
         )  # fmt: skip
@@ -146,7 +146,10 @@ def _joined(said: Sequence[str], rows: str, sides: Sequence[Side]) -> list[tuple
     from nomotheta.place.embedded.duckdb import DuckPlace
 
     listed = ", ".join(f"{sql} AS {quoted(own(str(at)))}" for at, sql in enumerate(said))
-    known = {name: pa.Table.from_batches(list(side.batches()), side.what.schema) for name, side in zip((_S, _T), sides, strict=True)}
+    known = {
+        name: pa.Table.from_batches(list(side.batches()), side.what.schema)
+        for name, side in zip((_S, _T), sides, strict=True)
+    }
     engine = DuckPlace("files", None)
     try:
         return [tuple(row.values()) for row in engine.fetch(f"SELECT {listed} {rows}", **known).to_pylist()]
@@ -164,4 +167,6 @@ def _row(row: Sequence[Any], key: Sequence[str], pairs: Sequence[Pair], private:
         for at, pair in enumerate(pairs)
         if flags[at]
     )
-    return RowDifference("changed", tuple((name, told(name, value)) for name, value in zip(key, row, strict=False)), cells)
+    return RowDifference(
+        "changed", tuple((name, told(name, value)) for name, value in zip(key, row, strict=False)), cells
+    )

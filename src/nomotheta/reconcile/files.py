@@ -98,14 +98,18 @@ class Files:
 
 
 class OtherFiles:
-    """Files that no load of ours brought, read by a charter; `unread` counts their rows that cannot be, of which the
-    first are `told`.
+    """Files that no load of ours brought, read by a charter.
+
+    `unread` counts their rows that cannot be read, of which the first are `told`; `extra` are columns that the charter
+    does not know.
 
     Raises:
         DeliveryError: a file is not there, cannot be read, or is not what the charter expects.
     """
 
-    def __init__(self, compiled: Compiled, files: Sequence[ArrivedFile], zone: str, at: Now, listener: Listener) -> None:
+    def __init__(
+        self, compiled: Compiled, files: Sequence[ArrivedFile], zone: str, at: Now, listener: Listener
+    ) -> None:
         self.compiled, self.files, self.zone, self.at, self.listener = compiled, files, zone, at, listener
         self.unread, self.told = 0, list[str]()
         self.extra = tuple(dict.fromkeys(name for file in files for name in self._extra(file)))

@@ -35,8 +35,18 @@ class Given(Protocol):
 
     told: str
     about: About
-    place: Place | None
-    files: OtherFiles | None
+
+    @property
+    def place(self) -> Place | None:
+        """Where it is, if in a place."""
+
+    @property
+    def files(self) -> OtherFiles | None:
+        """What it is read from, if from files."""
+
+    @property
+    def table(self) -> str:
+        """What it is called in its place, if it is a table."""
 
     @property
     def columns(self) -> Columns:
@@ -96,7 +106,9 @@ class GivenInPlace:
 
     def counts(self, nodes: Sequence[Node]) -> list[int]:
         """By the place itself."""
-        (row,) = self.place.fetch(f"SELECT {_counts(nodes, lambda node: self.place.render(node, self.now))} {self.rows}").to_pylist()
+        (row,) = self.place.fetch(
+            f"SELECT {_counts(nodes, lambda node: self.place.render(node, self.now))} {self.rows}"
+        ).to_pylist()
         return [int(each) for each in row.values()]
 
 
@@ -110,6 +122,7 @@ class GivenFiles:
     where: Node | None = None
     about: About = field(default_factory=About)
     place: Place | None = None
+    table: str = ""
 
     @property
     def columns(self) -> Columns:
@@ -134,15 +147,17 @@ class GivenFiles:
             listed = [*said, quoted(FILE), quoted(LINE)] if origin else said
             schema = pa.schema([*what.schema, *_ORIGIN]) if origin else what.schema
             sql = f"SELECT {', '.join(listed)} FROM {quoted(_READ)}{where}"
-            yield from _streamed(sql, self._schema, lambda: self.files.batches(self._schema, origin=origin), schema, origin)
+            yield from _streamed(
+                sql, self._schema, lambda: self.files.batches(self._schema, origin=origin), schema, origin
+            )
 
         return Streamed(what, read)
 
     def counts(self, nodes: Sequence[Node]) -> list[int]:
         """By the embedded engine."""
-        said = _counts(nodes, Renderer(self.now).render)
-        condition = (lambda _: Renderer(self.now).render(self.where)) if self.where is not None else None
-        (row,) = asked(lambda _: said, self.files.batches(self._schema), self._schema, condition).to_pylist()
+        render = Renderer(self.now).render
+        said, where = _counts(nodes, render), render(self.where) if self.where is not None else "TRUE"
+        (row,) = asked(lambda _: said, self.files.batches(self._schema), self._schema, lambda _: where).to_pylist()
         return [int(each) for each in row.values()]
 
 
@@ -150,7 +165,9 @@ _ORIGIN = (pa.field(FILE, pa.string()), pa.field(LINE, pa.int64()))
 
 
 def _counts(nodes: Sequence[Node], render: Callable[[Node], str]) -> str:
-    return ", ".join(f"count(CASE WHEN {render(node)} THEN 1 END) AS {quoted(own(str(at)))}" for at, node in enumerate(nodes))
+    return ", ".join(
+        f"count(CASE WHEN {render(node)} THEN 1 END) AS {quoted(own(str(at)))}" for at, node in enumerate(nodes)
+    )
 
 
 def _streamed(sql: str, read: Any, batches: Callable[[], Iterator[Any]], schema: Any, origin: bool) -> Iterator[Any]:
@@ -174,7 +191,9 @@ def _streamed(sql: str, read: Any, batches: Callable[[], Iterator[Any]], schema:
     engine.know(known)
     try:
         for batch in engine.stream(sql):
-            yield pa.record_batch([column.cast(schema.field(at).type) for at, column in enumerate(batch.columns)], schema=schema)
+            yield pa.record_batch(
+                [column.cast(schema.field(at).type) for at, column in enumerate(batch.columns)], schema=schema
+            )
     except (PlaceError, pa.ArrowInvalid, OSError):
         if failed:
             raise failed[0] from None

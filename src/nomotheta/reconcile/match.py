@@ -87,43 +87,49 @@ def matched(
         DeclarationError: a column that is declared is not there, or values cannot be compared.
     """
     _check_names(source, target, said, where)
-    out = {name.casefold() for name in said.leave_out}
     pairs: list[Pair] = []
-    lacking: list[tuple[str, str]] = []
-    used: set[str] = set()
-    left: list[str] = []
-    for name in [*source.kinds, *(name for name in said.columns if said.columns[name].from_ and name not in source.kinds)]:
+    alone: list[tuple[str, str]] = []
+    for name in _names(source, said):
         may = said.columns.get(name, _SAME)
-        if name.casefold() in out:
-            left.append(name)
-            continue
         other = target.spelled(may.target or name)
-        if other is None:
-            (left if name in skip else lacking).append(name if name in skip else (name, target.told))  # type: ignore[arg-type]
-            continue
-        used.add(other)
-        pairs.append(_pair(name, other, source, target, may, where))
-    for name in target.kinds:
-        if name in used:
-            continue
-        if name.casefold() in out or name in skip:
-            left += [] if name in left else [name]
+        if other is not None and not _is_among(name, said.leave_out):
+            pairs.append(_pair(name, other, source, target, may, where))
         else:
-            lacking.append((name, source.told))
+            alone.append((name, target.told))
+    used = {target.spelled(pair.may.target or pair.name) for pair in pairs}
+    mine = {name for name, _ in alone}
+    alone += [(name, source.told) for name in target.kinds if name not in used and name not in mine]
+    left = [name for name, _ in alone if name in skip or _is_among(name, said.leave_out)]
+    if not pairs:
+        mend = 'name what belongs together: [columns.NAME] target = "…"'
+        raise DeclarationError(f"{source.told} and {target.told} have no column in common", where=where, mend=mend)
+    lacking = tuple(each for each in alone if each[0] not in left)
+    return Matched(tuple(pairs), lacking, tuple(left), _key(pairs, said, key, where))
+
+
+def _names(source: Columns, said: ReconcileKeys) -> list[str]:
+    """The source's columns, and those that are worked out of them."""
+    return [*source.kinds, *(name for name, may in said.columns.items() if may.from_ and name not in source.kinds)]
+
+
+def _is_among(name: str, names: Sequence[str]) -> bool:
+    return name.casefold() in {each.casefold() for each in names}
+
+
+def _key(pairs: Sequence[Pair], said: ReconcileKeys, key: Sequence[str], where: str) -> tuple[str, ...]:
+    """The columns by which rows are told apart."""
     names = {pair.name.casefold(): pair.name for pair in pairs if not pair.may.tolerant}
-    chosen = said.key or [each for each in key if all(one.casefold() in names for one in key)]
+    chosen = said.key or (key if all(each.casefold() in names for each in key) else [])
     for each in chosen:
         if each.casefold() not in names:
             mend = did_you_mean(each, names.values(), "columns: " + ", ".join(names.values()))
-            raise DeclarationError(f"the key names {each}, which is not compared exactly on both sides", where=where, mend=mend)
-    if not pairs:
-        mend = "name what belongs together: [columns.NAME] target = \"…\""
-        raise DeclarationError(f"{source.told} and {target.told} have no column in common", where=where, mend=mend)
+            told = f"the key names {each}, which is not compared exactly on both sides"
+            raise DeclarationError(told, where=where, mend=mend)
     tolerant = [pair.name for pair in pairs if pair.may.tolerant]
     if tolerant and not chosen:
         told = f"{tolerant[0]} may be apart, which can only be decided where rows are told apart by a key"
         raise DeclarationError(told, where=where, mend='add key = ["…"]')
-    return Matched(tuple(pairs), tuple(lacking), tuple(left), tuple(names[each.casefold()] for each in chosen))
+    return tuple(names[each.casefold()] for each in chosen)
 
 
 def _check_names(source: Columns, target: Columns, said: ReconcileKeys, where: str) -> None:
@@ -155,7 +161,7 @@ def _pair(name: str, other: str, source: Columns, target: Columns, may: MayDiffe
     kind = _common(*kinds, tolerant=may.tolerant)
     if kind is None:
         told = f"{name} is {kinds[0]} in {source.told} and {kinds[1]} in {target.told}: these cannot be compared"
-        raise DeclarationError(told, where=where, mend=_mend(*kinds, name))
+        raise DeclarationError(told, where=where, mend=_mend(kinds[0], kinds[1], name))
     for at, have in enumerate(kinds):
         if have.name != kind.name:
             texts[at], plain[at] = f"cast({texts[at]} as {kind})", False

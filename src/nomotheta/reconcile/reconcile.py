@@ -85,6 +85,20 @@ def reconcile(
         return step.read(files)
 
 
+def sides_of_loads(
+    place: Place, compiled: Compiled, loads: Sequence[LoadedFiles], zone: str, listener: Listener
+) -> tuple[Streamed, InPlace]:  # fmt: skip
+    """The files of loads, and the whole table.
+
+    Raises:
+        DeliveryError: a file is gone, or is no longer what was loaded.
+    """
+    charter = compiled.charter
+    place.expect(charter.table, charter.kinds())
+    step = _Step(place, charter, loads, _what(charter, imprinted(charter)), None, "", None)
+    return step.files(Files(compiled, loads, step.what.kinds, zone, listener)), step.table()
+
+
 def _what(charter: Charter, kinds: dict[str, Kind]) -> Compared:
     """The columns that files hold, and the key by which their rows are told apart."""
     key = next((tuple(each.columns) for each in charter.real_keys() if {*each.columns} <= {*kinds}), ())
@@ -93,8 +107,8 @@ def _what(charter: Charter, kinds: dict[str, Kind]) -> Compared:
 
 class _Step:
     def __init__(
-        self, place: Place, charter: Charter, loads: Sequence[LoadedFiles], what: Compared, where: str | None, over: str,
-        limit: int | None,
+        self, place: Place, charter: Charter, loads: Sequence[LoadedFiles], what: Compared, where: str | None,
+        over: str, limit: int | None,
     ) -> None:  # fmt: skip
         self.place, self.charter, self.loads, self.what, self.where = place, charter, loads, what, where
         self.over, self.limit = over, limit
@@ -108,15 +122,20 @@ class _Step:
         rows = self.place.rowset(self.charter.table, self.where)
         return InPlace(self.place, self.what, rows, alike=alike or not self.place.native, shape=shape)
 
+    def files(self, files: Files) -> Streamed:
+        """The files' side."""
+        return Streamed(self.what, lambda origin: files.batches(self.what.schema, origin=origin))
+
     def read(self, files: Files) -> Reconciliation:
         """The files, read again."""
-        source = Streamed(self.what, lambda origin: files.batches(self.what.schema, origin=origin))
-        found = compare(source, self.table(), self.what, beside=self.place.native, limit=self.limit)
+        found = compare(self.files(files), self.table(), self.what, beside=self.place.native, limit=self.limit)
         return self.told(found, [file.name for _, file in files.files])
 
     def recorded(self) -> Reconciliation | None:
         """What was recorded of them; None where that cannot be compared."""
-        imprints = [load.imprint for load in self.loads if load.imprint is not None and load.imprint.is_of(self.what.kinds)]
+        imprints = [
+            load.imprint for load in self.loads if load.imprint is not None and load.imprint.is_of(self.what.kinds)
+        ]
         if not imprints or len(imprints) < len(self.loads):
             return None
         side = self.table()

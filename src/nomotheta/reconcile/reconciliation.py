@@ -61,8 +61,8 @@ class Reconciliation(Tabular):
     that were `mended` and came later. `sorts` counts the rows that differ by their sort, of those that were looked at;
     `differing_rows` is how many there are in all, None where not all were looked at. `uncompared` are columns that only
     one side has, as it should be; `lacking` those that one side lacks, with its name, and `unread` the rows of files
-    that cannot be read: both make the two unequal. `excused` counts, by column and by what was declared, the values that
-    are not the same and may be so.
+    that cannot be read: both make the two unequal. `excused` counts, by column and by what was declared, the values
+    that are not the same and may be so.
     """
 
     table: str

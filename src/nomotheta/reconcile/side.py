@@ -22,6 +22,7 @@ from nomotheta.rules.anew import as_kind, held_raw
 
 FILE, LINE = own("file"), own("line")  # where a row of a file stands
 _MISFIT = own("misfit")
+_FOLDING = PlaceColumn("", "", Kind("text"), nullable=True, folds=True)
 _ROWS, _SIDE = own("streamed rows"), quoted(own("side"))
 Said = Callable[[Fingerprint], str]  # a part of a SELECT, as a side says it
 
@@ -65,6 +66,9 @@ class Side(Protocol):
 
     def bucket(self, by: Sequence[str], buckets: int) -> str:
         """The bucket of a row, in SQL."""
+
+    def exactly(self, text: str) -> str:
+        """A text in SQL as it is told from others: by code point."""
 
     def interrupt(self) -> None:
         """End what it is asked in another thread."""
@@ -133,6 +137,10 @@ class InPlace:
         """By the database's own functions."""
         return self.place.lane_bucket(self.what.kinds, by, buckets)
 
+    def exactly(self, text: str) -> str:
+        """As the place compares it so."""
+        return self.place.exactly(text, _FOLDING)
+
     def interrupt(self) -> None:
         """As the place can."""
         self.place.interrupt()
@@ -165,11 +173,21 @@ class Streamed:
             lambda prints: f"{said(prints)}{more}", self.read(origin), schema, condition, group
         )  # fmt: skip
 
-    def sums(self, by: Sequence[str], buckets: int) -> Any:  # noqa: ARG002
-        """Not by anybody else."""
-        return None
+    def sums(self, by: Sequence[str], buckets: int) -> Any:
+        """Not asked for: its lanes are worked out here."""
+        raise NotImplementedError
 
-    columns = bucket = sums  # type: ignore[assignment]
+    def columns(self) -> list[int] | None:
+        """Not asked for."""
+        raise NotImplementedError
+
+    def bucket(self, by: Sequence[str], buckets: int) -> str:
+        """Not asked for."""
+        raise NotImplementedError
+
+    def exactly(self, text: str) -> str:
+        """As it is."""
+        return text
 
     def interrupt(self) -> None:
         """It is asked nothing in other threads."""

@@ -10,6 +10,7 @@ from nomotheta.errors import DeclarationError, counted
 from nomotheta.reconcile.compare import Comparison, compare
 from nomotheta.reconcile.excused import Apart, excused, tolerated
 from nomotheta.reconcile.given import Given
+from nomotheta.reconcile.groups import RowCounts, counted_by, paired, row_counts
 from nomotheta.reconcile.match import Matched, matched
 from nomotheta.reconcile.reconciliation import Reconciliation
 from nomotheta.reconcile.side import Compared
@@ -47,9 +48,31 @@ def reconcile_sides(
     given = excused(source, target, match)
     for pair in pairs:
         if apart is not None and apart.within.get(pair.name):
-            given.setdefault(pair.name, {})[_tolerance(pair.may.within, pair.may.within_share)] = apart.within[pair.name]
+            given.setdefault(pair.name, {})[_tolerance(pair.may.within, pair.may.within_share)] = apart.within[
+                pair.name
+            ]
     unread, notes = _unread(source, target)
     return _result(source, target, name, match, found, apart, given, unread, notes)
+
+
+def count_sides(
+    source: Given, target: Given, said: ReconcileKeys, name: str, by: str
+) -> RowCounts:  # fmt: skip
+    """Count the rows of two sides by a column.
+
+    Raises:
+        DeclarationError: there is no such column, or its values are not told.
+    """
+    match = matched(source.columns, target.columns, said, (), source.about.filled | target.about.filled, name)
+    chosen = [pair for pair in match.pairs if pair.name.casefold() == by.casefold()]
+    what = Compared({pair.name: pair.kind for pair in match.pairs}, (), _private(source, target, match))
+    by = chosen[0].name if chosen else by
+    counts = [counted_by(given.side(what, match.pairs, at), by) for at, given in enumerate((source, target))]
+    placed = target.place or source.place
+    return row_counts(
+        name, placed.name if placed is not None else "", _over(source, target), by, (source.told, target.told),
+        paired(*counts),
+    )  # fmt: skip
 
 
 def _result(

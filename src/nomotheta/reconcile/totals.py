@@ -15,7 +15,6 @@ from nomotheta.reconcile.reconciliation import ColumnTotals
 from nomotheta.rules.finding import HIDDEN
 
 
-
 def totals_in_sql(kinds: Mapping[str, Kind], prints: Fingerprint) -> Iterator[str]:
     """Per column, how many values it has and what they come to, as texts."""
     for name, kind in kinds.items():
@@ -54,12 +53,11 @@ def joined_totals(parts: Sequence[ColumnTotal], kind: Kind) -> ColumnTotal:
     count = sum(part.count for part in parts)
     if not all(part.values for part in parts):
         return ColumnTotal(count, ())
-    known = [[text for text in (part.values[at] for part in parts) if text is not None] for at in range(len(parts[0].values))]
+    known = [[part.values[at] for part in parts if part.values[at] is not None] for at in range(len(parts[0].values))]
     if measure_of(kind) != "range":
-        return ColumnTotal(count, (str(sum(map(Decimal, known[0]))) if known[0] else None,))
-    return ColumnTotal(
-        count, tuple(pick(texts, key=lambda text: _order(text, kind), default=None) for pick, texts in zip((min, max), known, strict=True))
-    )  # fmt: skip
+        return ColumnTotal(count, (str(sum(Decimal(text or 0) for text in known[0])) if known[0] else None,))
+    lowest, highest = (sorted(texts, key=lambda text: _order(text or "", kind)) or [None] for texts in known)
+    return ColumnTotal(count, (lowest[0], highest[-1]))
 
 
 def _order(text: str, kind: Kind) -> Any:

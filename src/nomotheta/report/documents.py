@@ -16,7 +16,7 @@ from nomotheta.ledger import Entry, Judgement, LoadResult, RunResult, ShownRejec
 from nomotheta.peek import Look
 from nomotheta.peek.table import TableLook
 from nomotheta.place.answer import PlaceAnswer
-from nomotheta.reconcile import Reconciliation
+from nomotheta.reconcile import Reconciliation, RowCounts
 
 
 @frozen
@@ -83,6 +83,15 @@ class Reconciliations:
     verdict: str
     tables: tuple[Reconciliation, ...]
     format: str = "nomotheta/reconciliations/1"
+
+
+@frozen
+class Counts:
+    """Rows of tables, counted by groups on both sides."""
+
+    verdict: str
+    counts: tuple[RowCounts, ...]
+    format: str = "nomotheta/counts/1"
 
 
 @frozen

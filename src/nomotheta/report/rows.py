@@ -8,9 +8,9 @@ from pathlib import Path
 from typing import Any
 
 from nomotheta.errors import DeclarationError
+from nomotheta.kinds.formulas import safe_cells
 from nomotheta.reconcile import Reconciliation
 from nomotheta.report.write import write_parts
-from nomotheta.kinds.formulas import safe_cells
 
 
 def write_differences(results: Sequence[Reconciliation], path: Path) -> int:
@@ -21,7 +21,10 @@ def write_differences(results: Sequence[Reconciliation], path: Path) -> int:
     """
     import pyarrow as pa
 
-    tables = [each.to_arrow().add_column(0, "comparison", pa.repeat(pa.scalar(each.caption()), len(each.as_rows()))) for each in results]
+    tables = [
+        each.to_arrow().add_column(0, "comparison", pa.repeat(pa.scalar(each.caption()), len(each.as_rows())))
+        for each in results
+    ]
     table = pa.concat_tables(tables)
     made = io.BytesIO()
     if path.suffix.lower() == ".parquet":

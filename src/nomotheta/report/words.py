@@ -19,6 +19,7 @@ STATES = {
     "nothing arrived": "no file arrived; the delivery is optional",
     "held back": "skipped",
     "judged": "checked",
+    "compared": "compared",
     "failed": "could not be loaded",
 }
 _ORDER = {"error": 0, "fail": 1, "warn": 2, "pass": 3}
@@ -35,13 +36,14 @@ def headline(result: RunResult) -> str:
     if len(tables) == 1:
         return f"{tables[0].table} {_ALONE[_sort(tables[0])]}"
     of = {sort: [each.table for each in tables if _sort(each) == sort] for sort in _ALONE}
-    passed = f"{len(of['pass']) + len(of['warn'])} of {len(tables)} tables passed"
+    noun = "tables and comparisons" if any(each.load.state == "compared" for each in tables) else "tables"
+    passed = f"{len(of['pass']) + len(of['warn'])} of {len(tables)} {noun} passed"
     if of["warn"]:
         passed += f", {len(of['warn'])} with warnings: {', '.join(of['warn'])}"
     parts = [f"{len(of[sort])} {told}: {', '.join(of[sort])}" for sort, told in _TOLD.items() if of[sort]]
     if not parts:
         return passed
-    return "; ".join([parts[0].replace(" ", f" of {len(tables)} tables ", 1), *parts[1:]])
+    return "; ".join([parts[0].replace(" ", f" of {len(tables)} {noun} ", 1), *parts[1:]])
 
 
 _TOLD = {"fail": "failed", "error": "could not be checked", "held back": "skipped"}

@@ -16,10 +16,10 @@ from nomotheta.events import Listener
 from nomotheta.layout import Layout
 from nomotheta.place.base import Place, PlaceColumn
 from nomotheta.place.render import Now
-from nomotheta.reconcile import Reconciliation
+from nomotheta.reconcile import Reconciliation, RowCounts
 from nomotheta.reconcile.files import OtherFiles
 from nomotheta.reconcile.given import About, Given, GivenFiles, GivenInPlace
-from nomotheta.reconcile.sides import reconcile_sides
+from nomotheta.reconcile.sides import count_sides, reconcile_sides
 from nomotheta.rules.shape import existing
 from nomotheta.source.delivery import arrived, filled, literal
 from nomotheta.workspace.charters import declared_wrong
@@ -37,7 +37,9 @@ def declared_comparison(context: Context, name: str) -> ComparisonKeys:
     path = context.root / COMPARISONS / f"{name}.toml"
     if not path.is_file():
         names = comparison_names(context)
-        mend = did_you_mean(name, names, "comparisons: " + ", ".join(names) if names else f"write {COMPARISONS}/{name}.toml")
+        mend = did_you_mean(
+            name, names, "comparisons: " + ", ".join(names) if names else f"write {COMPARISONS}/{name}.toml"
+        )
         raise DeclarationError(f"no comparison is called '{name}'", where=COMPARISONS, mend=mend)
     said, problems = read_comparison(path, f"{COMPARISONS}/{name}.toml")
     if said is None or problems:
@@ -63,6 +65,11 @@ def _side_in_call(context: Context, text: str, where: str | None) -> SideKeys:
     if place is not None:
         return SideKeys(table=name, place=place, where=where)
     path = Path(text)
+    before, colon, _ = text.partition(":")
+    if colon and before.isidentifier() and not path.exists():
+        known = context.settings.places
+        mend = did_you_mean(before, known, "places: " + ", ".join(known))
+        raise DeclarationError(f"no place '{before}' is declared", where=text, mend=mend)
     if name not in context.charters.known() and (path.exists() or "/" in text or path.suffix.lower() in _FILES):
         return SideKeys(file=str(path.absolute()), where=where)
     return SideKeys(table=name, where=where)
@@ -86,22 +93,27 @@ def compare_sides(
     return result
 
 
+def count_by(
+    context: Context, said: ComparisonKeys, name: str, day: datetime.date, by: str, listener: Listener
+) -> RowCounts:  # fmt: skip
+    """Count the rows of two sides by a column."""
+    with contextlib.ExitStack() as stack:
+        step = _Step(context, said, name, context.now(moment(), day), listener, stack)
+        return count_sides(*step.sides(), said, name, by)
+
+
 class _Step:
     def __init__(
-        self, context: Context, said: ComparisonKeys, name: str, now: Now, listener: Listener, stack: contextlib.ExitStack
+        self, context: Context, said: ComparisonKeys, name: str, now: Now, listener: Listener,
+        stack: contextlib.ExitStack,
     ) -> None:  # fmt: skip
         self.context, self.said, self.name, self.now, self.listener = context, said, name, now, listener
         self.stack = stack
         self.names = [self._place_of(side) for side in (said.source, said.target)]
 
     def run(self, limit: int | None) -> Reconciliation:
-        """Open both sides, the files last: how they are read may depend on the other side."""
-        sides = [self.said.source, self.said.target]
-        given: list[Given | None] = [None, None]
-        for at in sorted((0, 1), key=lambda at: sides[at].file is not None):
-            given[at] = self._opened(sides[at], at, given[1 - at])
-        source, target = given
-        assert source is not None and target is not None  # noqa: S101, PT018
+        """Open both sides, and compare them."""
+        source, target = self.sides()
         both = [each for each in (source, target) if each.place is not None]
         beside = all(each.place.native for each in both) if both else False  # type: ignore[union-attr]
         with self._one_moment(source, target) as shared:
@@ -109,6 +121,16 @@ class _Step:
                 source, target, self.said, self.name, keys=lambda: self._key(source, target),
                 beside=beside and not shared, limit=limit,
             )  # fmt: skip
+
+    def sides(self) -> tuple[Given, Given]:
+        """Both, opened, the files last: how they are read may depend on the other side."""
+        sides = [self.said.source, self.said.target]
+        given: list[Given | None] = [None, None]
+        for at in sorted((0, 1), key=lambda at: sides[at].file is not None):
+            given[at] = self._opened(sides[at], at, given[1 - at])
+        source, target = given
+        assert source is not None and target is not None  # noqa: S101
+        return source, target
 
     # ---- opening
 
@@ -140,7 +162,9 @@ class _Step:
         meant = {}
         if compiled is not None:
             declared = compiled.as_loaded.charter.kinds()
-            meant = {column.name: declared[column.name] for column in shape if column.name in declared and not column.sure}
+            meant = {
+                column.name: declared[column.name] for column in shape if column.name in declared and not column.sure
+            }
         kinds = {column.name: meant.get(column.name) or column.kind for column in shape}
         place.expect(table, {name: kind for name, kind in kinds.items() if kind is not None})
         where = self._where(side, {name: kind for name, kind in kinds.items() if kind is not None})
@@ -181,7 +205,11 @@ class _Step:
             paths = [file.path for file in arrived(root, [literally], Layout())]
             compiled = self._proposed(paths, other)
         files = OtherFiles(
-            compiled, arrived(root, [literally], compiled.layout), self.context.settings.time_zone, self.now, self.listener
+            compiled,
+            arrived(root, [literally], compiled.layout),
+            self.context.settings.time_zone,
+            self.now,
+            self.listener,
         )
         kinds = files.kinds()
         told = Path(pattern).name if len(files.files) == 1 else f"{len(files.files):,} files"
@@ -220,7 +248,7 @@ class _Step:
         if source.place is None or target.place is None or source.place.name != target.place.name:
             yield False
             return
-        tables = [given.table for given in (source, target) if isinstance(given, GivenInPlace) and given.table]
+        tables = [given.table for given in (source, target) if given.table]
         with source.place.one_view([target.place], tables):
             yield True
 

@@ -22,8 +22,8 @@ from nomotheta.workspace.scopes import family, scope_of_loads
 
 
 def reconcile_table(
-    context: Context, compiled: Compiled, load_no: int | None, place: str | None, run_id: int | None, listener: Listener,
-    limit: int | None = 20, *, recorded: bool = False,
+    context: Context, compiled: Compiled, load_no: int | None, place: str | None, run_id: int | None,
+    listener: Listener, limit: int | None = 20, *, recorded: bool = False,
 ) -> Reconciliation:  # fmt: skip
     """Compare the files of a load with the table, as `Workspace.reconcile` says."""
     started = moment()
@@ -58,7 +58,7 @@ def _to_reconcile(
         raise DeclarationError(f"no load of {table} is in the ledger, so there are no files to compare it with",
                                where=table, mend=f"load it first: nomotheta load {table}")  # fmt: skip
     gone = outlived(place.marks(table))
-    loads = [_loaded_files(context, compiled, result, at) for result, at in standing if result.balance]
+    loads = [loaded_files(context, compiled, result, at) for result, at in standing if result.balance]
     number = loads[-1].load_no if load_no is None else load_no
     own = [each for each in loads if each.load_no in family(context.ledger, number)]
     if not own:
@@ -76,7 +76,7 @@ def _to_reconcile(
     return own, scope
 
 
-def _loaded_files(context: Context, compiled: Compiled, result: LoadResult, at: datetime.datetime) -> LoadedFiles:
+def loaded_files(context: Context, compiled: Compiled, result: LoadResult, at: datetime.datetime) -> LoadedFiles:
     """The files of a load, and how they are read."""
     number, balance = result.load_no or 0, result.balance or Balance()
     mended = result.mends is not None

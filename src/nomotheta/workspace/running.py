@@ -11,15 +11,17 @@ from nomotheta.charter import Compiled
 from nomotheta.errors import DeclarationError, DeliveryError, NomothetaError, PlaceError, counted
 from nomotheta.events import Listener
 from nomotheta.ledger import LoadResult, RunResult, TableResult
-from nomotheta.rules.finding import gravest
+from nomotheta.rules.finding import Verdict, gravest
 from nomotheta.workspace.around import is_stale
 from nomotheta.workspace.attempts import Attempt, entered, failed, rows_there
+from nomotheta.workspace.comparing import compare_sides, comparison_names, declared_comparison
 from nomotheta.workspace.context import Context, moment
 from nomotheta.workspace.deliveries import NothingArrivedError, arrive, choose
 from nomotheta.workspace.loading import Wanted, load_delivery
 from nomotheta.workspace.reconciling import reconcile_table
 from nomotheta.workspace.reopening import load_open_again
 
+_SHOWN = 20  # rows that differ which are kept with a run
 _HAS = frozenset({"loaded", "unchanged", "nothing arrived"})  # states of a table that has what its day brought
 
 
@@ -47,6 +49,9 @@ class Running:
         with self.context.places.keeping():
             for compiled in self._with_stale_lists(chosen):
                 self.results[compiled.charter.table] = result = self._table(compiled)
+                told(result)
+            for name in self._comparisons(chosen):
+                self.results[name] = result = self._compared(name)
                 told(result)
         verdict = gravest(each.verdict for each in self.results.values())
         seconds = round(time.perf_counter() - clock, 3)
@@ -104,6 +109,36 @@ class Running:
                 message = f"{message}; {told}" if message else told
                 verdict = gravest([verdict, "fail" if isinstance(error, DeliveryError) else "error"])
         return TableResult(charter.table, verdict, result, reconciliation=reconciliation, message=message, **about)
+
+    def _comparisons(self, chosen: Sequence[Compiled]) -> Iterator[str]:
+        """The comparisons that are kept in the workspace: all, or those in which one of the chosen tables is a side."""
+        tables = {compiled.charter.table for compiled in chosen}
+        every = tables >= set(self.context.charters.known())
+        for name in comparison_names(self.context):
+            try:
+                said = declared_comparison(self.context, name)
+            except DeclarationError:  # which is told of when it is carried out
+                yield name
+                continue
+            if every or {said.source.table, said.target.table} & tables:
+                yield name
+
+    def _compared(self, name: str) -> TableResult:
+        """A comparison as a part of the run."""
+        about: dict[str, Any] = {}
+        try:
+            said = declared_comparison(self.context, name)
+            about = {"about": said.about, "owners": tuple(said.owners)}
+            found = compare_sides(self.context, said, name, self.day, self.run_id, self.listener, _SHOWN)
+        except NomothetaError as error:
+            verdict: Verdict = "fail" if isinstance(error, DeliveryError) else "error"
+            failed = LoadResult(
+                name, "", self.day, "compared", verdict, message=error.what, where=error.where, mend=error.mend
+            )  # fmt: skip
+            return TableResult(name, verdict, failed, **about)
+        told = "" if found.verdict == "pass" else f"{found.source} and {found.target} differ"
+        result = LoadResult(name, found.place, self.day, "compared", found.verdict, message=told)
+        return TableResult(name, found.verdict, result, reconciliation=found, **about)
 
     def _failed(self, table: str, place: str, error: DeclarationError, **about: Any) -> TableResult:
         """A table of which a declaration is wrong."""

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from nomotheta.charter import Compiled, Problem, Settings
     from nomotheta.ledger import Judgement, Ledger, LoadResult, RunResult, TableResult, Undone
     from nomotheta.peek.table import TableLook
-    from nomotheta.reconcile import Reconciliation
+    from nomotheta.reconcile import Reconciliation, RowCounts
     from nomotheta.workspace.aside import SetAside
     from nomotheta.workspace.charters import Charters
     from nomotheta.workspace.places import Places
@@ -377,6 +377,40 @@ class Workspace:
             else declared_comparison(context, source)
         )
         return compare_sides(context, said, source, day or self.today(), run_id, listener, limit)
+
+    def count(
+        self, table: str, by: str, target: str = "", *, where: str | None = None, place: str | None = None,
+        since: datetime.date | None = None, until: datetime.date | None = None, day: datetime.date | None = None,
+        listener: Listener = nobody,
+    ) -> RowCounts:  # fmt: skip
+        """Count rows by groups on both sides: what the loads of a table brought and what is in it, or any two sides.
+
+        Args:
+            table: the table, or the first of two sides, as in `compare`; or the name of a comparison.
+            by: a column; of the loads of a table also `load`, `day` or `file`.
+            target: the other of two sides.
+            where: a condition that narrows both sides.
+            place: another place than the charter's.
+            since: the first day of the loads that are counted.
+            until: the last of them.
+            day: what `{day}` and `:day` stand for in a comparison; by default today.
+            listener: told of the progress.
+
+        Raises:
+            DeclarationError: the call is wrong, or rows cannot be told apart so.
+            DeliveryError: a file is gone or has changed.
+            PlaceError: a table is not there, or a place cannot be reached.
+        """
+        from nomotheta.workspace.comparing import asked_comparison, count_by, declared_comparison
+        from nomotheta.workspace.counting import count_loads
+
+        if not target and table not in self.comparisons():
+            return count_loads(self.context, self.compiled([table])[0], by, place, since, until, listener)
+        context = self.context
+        said = (
+            asked_comparison(context, table, target, where, (), ()) if target else declared_comparison(context, table)
+        )
+        return count_by(context, said, table, day or self.today(), by, listener)
 
     def comparisons(self) -> list[str]:
         """The names of the comparisons that are kept in `comparisons/`."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
@@ -77,8 +77,7 @@ def reconcile(
         ),
     ] = None,
     other: Annotated[
-        str | None,
-        typer.Option("--with", metavar="TABLE", help="Compare with this: a table, PLACE:TABLE, or a file."),
+        str | None, typer.Option("--with", metavar="TABLE", help="Compare with this: a table, PLACE:TABLE, or a file.")
     ] = None,
     load: Annotated[
         int | None,
@@ -94,9 +93,22 @@ def reconcile(
     without: Annotated[
         str | None, typer.Option("--without", metavar="COLUMNS", help="With --with: columns to leave out.")
     ] = None,
+    by: Annotated[
+        str | None,
+        typer.Option("--by", metavar="COLUMN", help="Count rows by that, or by load, day or file, and no more."),
+    ] = None,
+    since: Annotated[
+        str | None, typer.Option("--since", metavar="DAY", help="With --by: the loads from that day.")
+    ] = None,
+    until: Annotated[
+        str | None, typer.Option("--until", metavar="DAY", help="With --by: the loads to that day.")
+    ] = None,
     day: Day = None,
     limit: Annotated[
-        int, typer.Option("--limit", metavar="N", min=0, help="So many of the rows that differ; default: 20.", show_default=False)
+        int,
+        typer.Option(
+            "--limit", metavar="N", min=0, help="So many of the rows that differ; default: 20.", show_default=False
+        ),
     ] = 20,
     csv: Annotated[
         Path | None, typer.Option("--csv", metavar="FILE", help="Write the rows that differ to a CSV file.")
@@ -112,6 +124,10 @@ def reconcile(
     from nomotheta.cli.screens.reconciliation import show_reconciliation
 
     opened = call.workspace()
+    if by is not None:
+        period = [day_given(each, opened) if each else None for each in (since, until)]
+        _count(call, opened, tables or [], by, other, place, where, period, day_given(day, opened), limit)
+        return
     every = None if csv or parquet else limit
     ways = _ways(opened, tables or [], other, load, place, where, _listed(key), _listed(without), day, every)
     results = []
@@ -132,6 +148,33 @@ def reconcile(
     end(verdict)
 
 
+def _count(
+    call: Call, opened: Workspace, names: list[str], by: str, other: str | None, place: str | None, where: str | None,
+    period: list[Any], day: Any, limit: int,
+) -> None:  # fmt: skip
+    """Rows by groups, on both sides."""
+    from nomotheta.cli.screens.reconciliation import show_row_counts
+
+    if other is not None and len(names) != 1:
+        raise DeclarationError("--with compares one table or file with another", mend="nomotheta reconcile A --with B")
+    results = []
+    for name in names or opened.loaded_tables(place):
+        with call.bars("reconciliation") as listener:
+            found = opened.count(
+                name, by, other or "", where=where, place=place, since=period[0], until=period[1], day=day,
+                listener=listener,
+            )  # fmt: skip
+        results.append(found)
+        if not call.json and not call.silent(results[-1].verdict):
+            show_row_counts(results[-1], again=len(results) > 1, limit=limit)
+    verdict = gravest(result.verdict for result in results)
+    if call.json:
+        from nomotheta.report.documents import Counts
+
+        call.print(Counts(verdict, tuple(results)))
+    end(verdict)
+
+
 def _listed(text: str | None) -> list[str]:
     return [each.strip() for each in text.split(",") if each.strip()] if text else []
 
@@ -144,7 +187,9 @@ def _ways(
     of_two = {"--where": where, "--key": key, "--without": without}
     if other is not None:
         if len(names) != 1:
-            raise DeclarationError("--with compares one table or file with another", mend="nomotheta reconcile A --with B")
+            raise DeclarationError(
+                "--with compares one table or file with another", mend="nomotheta reconcile A --with B"
+            )
         if load is not None or place is not None:
             told = "--load" if load is not None else "--place"
             raise DeclarationError(f"{told} is for the files of a load; with --with, write PLACE:TABLE and --where")

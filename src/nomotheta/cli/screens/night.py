@@ -56,6 +56,7 @@ _WIDE, _NAME = 110, 24  # characters: room for all counts; of a table's name
 _WITH_ROWS = frozenset({"loaded", "undone", "rehearsed"})  # states of loads whose rows were read
 _INSTEAD = {
     "held back": "skipped",
+    "compared": "compared",
     "undone": "rolled back",
     "rehearsed": "rolled back",
     "nothing arrived": "no file",

@@ -11,7 +11,7 @@ from rich.text import Text
 from nomotheta.cli.paint import RED, cell, indented, out, plain_table, rows_told, verdict_text
 from nomotheta.errors import counted, visible
 from nomotheta.load.balance import aside_told
-from nomotheta.reconcile import ColumnTotals, Reconciliation, RowDifference
+from nomotheta.reconcile import ColumnTotals, Reconciliation, RowCounts, RowDifference
 
 _MEASURES = {"sum": "sum", "range": "lowest, highest", "length": "characters", "true": "true values"}
 _LEAST = 12  # characters that a value may be folded to
@@ -46,9 +46,45 @@ def show_reconciliation(result: Reconciliation, *, again: bool = False, limit: i
         console.print(indented(Text(f"not compared ({why}): {', '.join(map(visible, result.uncompared))}", "dim"), 2))
     for note in result.notes if same else ():
         console.print(indented(Text(visible(note), "dim"), 2))
-    for column, counts in result.excused.items():
+    for name, counts in result.excused.items():
         told = ", ".join(f"{number:,} {what}" for what, number in counts.items())
-        console.print(indented(Text(f"may differ: {visible(column)}: {told}", "dim"), 2))
+        console.print(indented(Text(f"may differ: {visible(name)}: {told}", "dim"), 2))
+
+
+def show_row_counts(result: RowCounts, *, again: bool = False, limit: int = _SHOWN) -> None:
+    """Rows of both sides by groups: those that differ, then all where they are few."""
+    console = out()
+    if again:
+        console.print()
+    several = counted(len(result.groups), "group")
+    if result.differing:
+        told = f"{result.differing:,} of {several} differ{'s' if result.differing == 1 else ''}"
+    else:
+        told = f"{several} {'is' if len(result.groups) == 1 else 'are'} equal"
+    title = Text.assemble(
+        (result.table, "bold"), "  ", verdict_text(result.verdict), f"  {result.over} by {result.by}: {told}"
+    )
+    console.print(title)
+    table = plain_table((result.by, ""), (result.source, "right"), (result.target, "right"), ("difference", "right"))
+    ordered = sorted(result.groups, key=lambda each: each.source == each.target)
+    shown = ordered if len(ordered) <= limit else ordered[: max(limit, 0)]
+    for each in shown:
+        apart = each.target - each.source
+        tone = RED if apart else ""
+        name = "null" if each.value is None else visible(each.value)
+        mark = "✗ " if apart else ""
+        table.add_row(
+            Text(f"{mark}{name}", tone),
+            f"{each.source:,}",
+            f"{each.target:,}",
+            Text(f"{apart:+,}" if apart else "–", tone),
+        )
+    table.add_section()
+    apart = result.target_rows - result.source_rows
+    table.add_row("all", f"{result.source_rows:,}", f"{result.target_rows:,}", f"{apart:+,}" if apart else "–")
+    console.print(indented(table, 2))
+    if len(shown) < len(ordered):
+        console.print(indented(Text(f"and {len(ordered) - len(shown):,} more: --limit N shows so many", "dim"), 2))
 
 
 def _counts(result: Reconciliation) -> Table:
@@ -110,8 +146,10 @@ def show_differences(console: Console, result: Reconciliation, limit: int = _SHO
         console.print(indented(Text(f"✗ {visible(result.cause)}", RED), 2))
     if result.differing:
         console.print(indented(Text(f"✗ columns that differ: {', '.join(map(visible, result.differing))}", RED), 2))
-    for name, side in result.lacking:
-        console.print(indented(Text(f"✗ {visible(side)} has no column {visible(name)}", RED), 2))
+    for side in dict.fromkeys(side for _, side in result.lacking):
+        names = [visible(name) for name, lacks in result.lacking if lacks == side]
+        told = f"✗ {visible(side)} has no {'column' if len(names) == 1 else 'columns'} {', '.join(names)}"
+        console.print(indented(Text(told, RED), 2))
     for note in result.notes:
         console.print(indented(Text(visible(note), RED), 2))
     if not result.differences:
@@ -149,7 +187,9 @@ def _difference(each: RowDifference, result: Reconciliation) -> Table:
     names = [_side(result, side) for side in (0, 1)]
     width = max(map(len, names))
     for difference in each.cells:
-        for name, side, value in zip(("  " + visible(difference.column), ""), names, (difference.source, difference.target), strict=True):
+        for name, side, value in zip(
+            ("  " + visible(difference.column), ""), names, (difference.source, difference.target), strict=True
+        ):
             grid.add_row(Text(name), Text.assemble((f"{side:<{width}} ", "dim"), cell(value)))
     for column in grid.columns:
         column.overflow = "fold"

@@ -154,7 +154,7 @@ class DuckPlace(Staging):
         """As the engine describes them."""
         with self._translated(query):
             rows = self._run(f"DESCRIBE {query}")
-        return [PlaceColumn(name, of, _kind(of), True) for name, of, *_ in rows]
+        return [PlaceColumn(name, of, _kind(of), nullable=True) for name, of, *_ in rows]
 
     def quantiles(self, column: str, shares: Sequence[float]) -> str:
         """All in one."""

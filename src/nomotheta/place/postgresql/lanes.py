@@ -10,9 +10,7 @@ from collections.abc import Collection, Mapping
 from nomotheta.conditions import Kind, own, quoted
 from nomotheta.kinds.lanes import null_hash, seed_of
 
-_CELLS, _MIXED, _KEYED, _REST, _BUCKET = (
-    quoted(own(word)) for word in ("cells", "mixed", "keyed", "rest", "bucket")
-)
+_CELLS, _MIXED, _KEYED, _REST, _BUCKET = (quoted(own(word)) for word in ("cells", "mixed", "keyed", "rest", "bucket"))
 
 
 def cell(name: str, kind: Kind, number: int) -> str:
