@@ -117,6 +117,30 @@ def test_totals_show_no_value_of_a_private_column(space: Space, change: str) -> 
     assert b"2026-06-28" not in (space.root / ".nomotheta/ledger.sqlite").read_bytes()
 
 
+def test_what_the_charter_says_may_differ_is_excused_and_counted_and_nothing_else(loaded: Space) -> None:
+    said = '[reconcile]\nleave_out = ["paid"]\n[reconcile.columns.note]\ncase = "upper"\n[reconcile.columns.fare]\nwithin = 0.05\n'
+    loaded.charter(TICKETS + MORE + said)
+    loaded.sql("update tickets set note = upper(note), paid = false, fare = fare + 0.01 where ticket_no < 'T150'")
+    partly = reconciled(loaded)
+    loaded.sql("update tickets set note = upper(note)")
+    right = reconciled(loaded)
+    loaded.sql("update tickets set fare = fare + 1 where ticket_no = 'T010'")
+    wrong = reconciled(loaded)
+
+    assert (partly["verdict"], partly["differing"], partly["sorts"]) == ("fail", ["note"], {"changed": 50})
+    assert (right["verdict"], right["records"], right["source_rows"], right["over"]) == ("pass", 202, 200, "load 1")
+    assert right["excused"] == {"note": {"put into upper case": 200}, "fare": {"within 0.05": 150}}
+    assert sorted(right["uncompared"]) == ["load_no", "paid"]
+    assert (wrong["verdict"], wrong["differing"]) == ("fail", ["fare"])
+    loaded.charter(TICKETS + MORE + said.replace("columns.fare", "columns.fair").replace('"paid"', '"pay"'))
+    lint = loaded.run("lint")
+    assert (lint.code, "the charter has no column 'fair'" in lint.text, "no column 'pay'" in lint.text) == (
+        2,
+        True,
+        True,
+    )
+
+
 def test_where_too_many_rows_differ_the_columns_are_named_all_the_same(
     loaded: Space, monkeypatch: pytest.MonkeyPatch
 ) -> None:

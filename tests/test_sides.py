@@ -12,7 +12,7 @@ from typing import Any
 
 import pytest
 
-from nomotheta.charter.comparison import ReconcileKeys
+from nomotheta.charter.differ import ReconcileKeys
 from nomotheta.conditions import Kind, decimal
 from nomotheta.place.base import Place
 from nomotheta.place.connect import connect

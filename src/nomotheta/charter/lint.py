@@ -11,10 +11,11 @@ from nomotheta.charter.column import FROM_PLACE, SYSTEM_COLUMNS
 from nomotheta.charter.compiled import Compiled
 from nomotheta.charter.landed import landed_problems, landing, moved, moved_problems
 from nomotheta.charter.model import BREAK_COLUMNS, Charter
+from nomotheta.charter.positions import Path
 from nomotheta.charter.read import Problem, Read
 from nomotheta.charter.settings import Settings
 from nomotheta.charter.values import EXAMPLES, instant, value_of
-from nomotheta.conditions import ConditionError, check, common_kind, own_names
+from nomotheta.conditions import ConditionError, check, common_kind, own_names, quoted
 from nomotheta.errors import did_you_mean
 from nomotheta.layout import Layout
 
@@ -86,7 +87,7 @@ def _context(read: Read, settings: Settings) -> list[Problem]:
         known = "declared layouts: " + ", ".join(settings.layouts) if settings.layouts else "none is declared"
         mend = did_you_mean(layout, settings.layouts, known)
         found.append(read.source.problem(("delivery", "layout"), f"no layout '{layout}' in nomotheta.toml", mend))
-    found += _merging(read) + _stated(read) + _deliveries(read)
+    found += _merging(read) + _stated(read) + _deliveries(read) + _reconciled(read)
     return found + _positions(read, _layout(charter, settings))
 
 
@@ -118,6 +119,33 @@ def _deliveries(read: Read) -> list[Problem]:
         if re.search(rf"\b{re.escape(name)}\b", load.slice or "", re.I):
             told = f"the slice uses '{name}', which the database fills only when a row is in the table"
             found.append(read.source.problem(("load", "slice"), told, "slice by a column that the load fills"))
+    return found
+
+
+def _reconciled(read: Read) -> list[Problem]:
+    """What may differ between files and table must be said of columns that there are."""
+    charter, said, found = read.charter, read.charter.reconcile, []
+    files = charter.file_columns()
+    named: list[tuple[Path, str]] = [(("reconcile", "key", at), name) for at, name in enumerate(said.key)]
+    named += [(("reconcile", "leave_out", at), name) for at, name in enumerate(said.leave_out)]
+    named += [(("reconcile", "columns", name), name) for name in said.columns]
+    for path, name in named:
+        if name not in charter.columns:
+            mend = did_you_mean(name, charter.columns, "columns: " + ", ".join(charter.columns))
+            found.append(read.source.problem(path, f"the charter has no column '{name}'", mend))
+    for name, may in said.columns.items():
+        if may.tolerant and not (said.key or charter.real_keys()):
+            told = f"{name} may be apart, which can only be decided where rows are told apart by a key"
+            found.append(read.source.problem(("reconcile", "columns", name), told, "declare a key"))
+        if name in files and may.of_source(name) != quoted(name):
+            try:
+                check(may.of_source(name), charter.kinds(), "row value")
+            except ConditionError as error:
+                found.append(
+                    read.source.problem(
+                        ("reconcile", "columns", name), error.what, error.hint, error.pointed(may.of_source(name))
+                    )
+                )
     return found
 
 

@@ -14,6 +14,7 @@ from typing import Annotated, Any, Literal
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationInfo, field_validator, model_validator
 
 from nomotheta.charter.column import Column
+from nomotheta.charter.differ import ReconcileKeys
 from nomotheta.charter.excused import Excused
 from nomotheta.charter.layout import Declared, DeclaredLayout
 from nomotheta.charter.listed import listed_rows
@@ -297,6 +298,7 @@ class Charter(Declared):
     references: list[Reference] = Field(default=[])
     rules: list[Rule] = Field(default=[])
     excused: list[Excused] = Field(default=[])
+    reconcile: ReconcileKeys = ReconcileKeys()
 
     def real_keys(self) -> list[Key]:
         """The keys that name columns."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from nomotheta.charter.comparison import ComparisonKeys
 from nomotheta.charter.model import Charter
 from nomotheta.charter.settings import Settings
 
@@ -12,17 +13,16 @@ _SHARED = ("columns", "keys", "references", "rules", "excused")
 
 
 def declared_schemas() -> dict[str, dict[str, Any]]:
-    """Those of a charter, of a file that charters share, and of `nomotheta.toml`, by their names."""
+    """Those of a charter, of what charters share, of `nomotheta.toml`, and of a comparison, by their names."""
     charter, settings = (_plain(model.model_json_schema(by_alias=True)) for model in (Charter, Settings))
     known = charter["properties"]
     shared = {name: known[name] for name in _SHARED}
     shared |= {"tables": {"type": "array", "items": {"type": "string"}}, "layouts": settings["properties"]["layouts"]}
     whole = {**charter, "title": "Shared", "description": "Declarations that many charters share.", "required": []}
     whole |= {"properties": shared, "$defs": charter["$defs"] | settings["$defs"]}
-    return {
-        name: {"$schema": DIALECT, **schema}
-        for name, schema in (("charter", charter), ("shared", whole), ("settings", settings))
-    }
+    comparison = _plain(ComparisonKeys.model_json_schema(by_alias=True)) | {"title": "Comparison"}
+    known_schemas = {"charter": charter, "shared": whole, "settings": settings, "comparison": comparison}
+    return {name: {"$schema": DIALECT, **schema} for name, schema in known_schemas.items()}
 
 
 def _plain(schema: dict[str, Any]) -> dict[str, Any]:

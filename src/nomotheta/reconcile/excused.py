@@ -7,7 +7,7 @@ from typing import Any
 
 import pyarrow as pa
 
-from nomotheta.charter.comparison import MayDiffer
+from nomotheta.charter.differ import MayDiffer
 from nomotheta.conditions import ConditionError, Node, check, own, quoted
 from nomotheta.errors import PlaceError, counted
 from nomotheta.frozen import frozen

@@ -61,12 +61,18 @@ class Files:
         self, compiled: Compiled, loads: Sequence[LoadedFiles], kinds: Mapping[str, Kind], zone: str, listener: Listener
     ) -> None:
         self.compiled, self.loads, self.kinds, self.zone, self.listener = compiled, loads, kinds, zone, listener
-        self.files = [(load, file) for load in loads for file in _still_there(load)]
+        self.of_loads = [(load, file) for load in loads for file in _still_there(load)]
+        self.files = [file for _, file in self.of_loads]
+        self.unread, self.told, self.extra = 0, list[str](), ()
+
+    def columns(self) -> dict[str, Kind]:
+        """The columns that they hold."""
+        return dict(self.kinds)
 
     def batches(self, schema: Any, *, origin: bool = False) -> Iterator[Any]:
         """The rows that the files hold, less those that were set aside; with their files and lines, if wanted."""
-        with _progress(self.compiled, [file for _, file in self.files], self.listener) as told:
-            for load, pairs in itertools.groupby(self.files, lambda pair: pair[0]):
+        with _progress(self.compiled, self.files, self.listener) as told:
+            for load, pairs in itertools.groupby(self.of_loads, lambda pair: pair[0]):
                 aside, before = left_out(load.rejects), 0
                 files = [file for _, file in pairs]
                 for piece in worked_files(files, functools.partial(self._opened, load), join=not load.mended):
@@ -114,7 +120,7 @@ class OtherFiles:
         self.unread, self.told = 0, list[str]()
         self.extra = tuple(dict.fromkeys(name for file in files for name in self._extra(file)))
 
-    def kinds(self) -> dict[str, Kind]:
+    def columns(self) -> dict[str, Kind]:
         """The columns that the files hold."""
         kinds = self.compiled.charter.kinds()
         return {name: kinds[name] for name in self.compiled.charter.file_columns()}

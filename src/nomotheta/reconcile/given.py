@@ -13,7 +13,7 @@ from nomotheta.errors import PlaceError
 from nomotheta.frozen import frozen
 from nomotheta.place.base import Place, PlaceColumn
 from nomotheta.place.render import Now, Renderer
-from nomotheta.reconcile.files import OtherFiles
+from nomotheta.reconcile.files import Files, OtherFiles
 from nomotheta.reconcile.match import Columns, Pair
 from nomotheta.reconcile.side import FILE, LINE, Compared, InPlace, Side, Streamed, asked
 from nomotheta.rules.anew import held_raw
@@ -41,7 +41,7 @@ class Given(Protocol):
         """Where it is, if in a place."""
 
     @property
-    def files(self) -> OtherFiles | None:
+    def files(self) -> Files | OtherFiles | None:
         """What it is read from, if from files."""
 
     @property
@@ -71,7 +71,7 @@ class GivenInPlace:
     meant: Mapping[str, Kind] = field(default_factory=dict)
     about: About = field(default_factory=About)
     table: str = ""
-    files: OtherFiles | None = None
+    files: Files | OtherFiles | None = None
 
     @property
     def columns(self) -> Columns:
@@ -116,7 +116,7 @@ class GivenInPlace:
 class GivenFiles:
     """The rows of files that meet a condition."""
 
-    files: OtherFiles
+    files: Files | OtherFiles
     told: str
     now: Now
     where: Node | None = None
@@ -127,16 +127,18 @@ class GivenFiles:
     @property
     def columns(self) -> Columns:
         """As the files are read, with those that the charter does not know: their type is not known either."""
-        return Columns(self.told, {**self.files.kinds(), **dict.fromkeys(self.files.extra)})
+        return Columns(self.told, {**self.files.columns(), **dict.fromkeys(self.files.extra)})
 
     @property
     def _schema(self) -> Any:
-        return Compared(self.files.kinds()).schema
+        return Compared(self.files.columns()).schema
 
     def side(self, what: Compared, pairs: Sequence[Pair], at: int) -> Side:
         """As they are read, or by the embedded engine where values are worked out."""
         chosen = {pair.name: pair for pair in pairs if pair.name in what.kinds}
-        plain = all(pair.columns[at] == name and self.files.kinds()[name] == pair.kind for name, pair in chosen.items())
+        plain = all(
+            pair.columns[at] == name and self.files.columns()[name] == pair.kind for name, pair in chosen.items()
+        )
         if plain and self.where is None:
             return Streamed(what, lambda origin: self.files.batches(what.schema, origin=origin))
         render = Renderer(self.now).render

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import field, replace
 
-from nomotheta.charter.comparison import MayDiffer, ReconcileKeys
+from nomotheta.charter.differ import MayDiffer, ReconcileKeys
 from nomotheta.conditions import ConditionError, Kind, Node, check, common_kind, decimal
 from nomotheta.conditions.kind import MOST_DIGITS
 from nomotheta.errors import DeclarationError, did_you_mean

@@ -15,11 +15,14 @@ from nomotheta.kinds.read import arrow_type
 from nomotheta.kinds.totals import ColumnTotal
 from nomotheta.load.imprint import Imprint, imprinted, joined
 from nomotheta.place.base import Place
+from nomotheta.place.render import Now
 from nomotheta.reconcile.compare import Comparison, compare
 from nomotheta.reconcile.files import Files, LoadedFiles
+from nomotheta.reconcile.given import About, GivenFiles, GivenInPlace
 from nomotheta.reconcile.prints import ByLanes
 from nomotheta.reconcile.reconciliation import Reconciliation
 from nomotheta.reconcile.side import Compared, InPlace, Streamed, Unalike
+from nomotheta.reconcile.sides import reconcile_sides
 from nomotheta.reconcile.totals import compared_totals, joined_totals, read_totals, totals_in_sql
 from nomotheta.rules.shape import existing
 
@@ -64,25 +67,29 @@ def reconcile(
     if key:
         columns = charter.columns
         kinds = {name: kind for name, kind in kinds.items() if columns[name].from_ not in {*SYSTEM_COLUMNS, FROM_PLACE}}
+    out = {name.casefold() for name in charter.reconcile.leave_out}
+    kinds = {name: kind for name, kind in kinds.items() if name.casefold() not in out}
     step = _Step(place, charter, loads, _what(charter, kinds), where, over, limit)
-    if recorded and not key and place.lanes != "nowhere":
+    declared = bool(charter.reconcile.columns)
+    if recorded and not key and not declared and place.lanes != "nowhere":
         found = step.recorded()
         if found is not None and found.verdict == "pass":
             return found
     try:
         files = Files(compiled, loads, kinds, zone, listener)
     except DeliveryError as error:
-        found = step.recorded() if not key else None
+        found = step.recorded() if not key and not declared else None
         if found is None:
             raise
         told = f"{error.where}: {error.what}; compared is what was recorded when it was loaded"
         return replace(found, notes=(told,))
+    read = step.as_declared if declared else step.read
     if not key:
-        return step.read(files)
+        return read(files)
     schema = pa.schema([(name, arrow_type(kinds[name])) for name in key])
     with place.staged(charter.table, key, files.batches(schema), schema):
         step.where = place.among_staged(charter.table, key)
-        return step.read(files)
+        return read(files)
 
 
 def sides_of_loads(
@@ -129,7 +136,25 @@ class _Step:
     def read(self, files: Files) -> Reconciliation:
         """The files, read again."""
         found = compare(self.files(files), self.table(), self.what, beside=self.place.native, limit=self.limit)
-        return self.told(found, [file.name for _, file in files.files])
+        return self.told(found, [file.name for file in files.files])
+
+    def as_declared(self, files: Files) -> Reconciliation:
+        """The files, read again, with what the charter says may differ."""
+        now = Now(self.loads[-1].at, self.loads[-1].day, self.loads[-1].load_no)
+        charter, shape = self.charter, existing(self.place, self.charter.table)
+        declared = charter.kinds()
+        meant = {each.name: declared[each.name] for each in shape if each.name in declared and not self.place.native}
+        own = frozenset(each.name for each in shape if each.name not in self.what.kinds)
+        about = About(self.what.key, own, self.what.private)
+        rows = self.place.rowset(charter.table, self.where)
+        found = reconcile_sides(
+            GivenFiles(files, "files", now, about=About(self.what.key, frozenset(), self.what.private)),
+            GivenInPlace(self.place, "table", rows, shape, now, meant, about, charter.table),
+            charter.reconcile, charter.table, keys=lambda: self.what.key, beside=self.place.native, limit=self.limit,
+        )  # fmt: skip
+        account = self.told(Comparison(found.verdict == "pass", "", (0, 0), (0, 0), ()), found.files)
+        kept = ("table", "over", "loads", "files", "records", "rejected", "copies", "conflicts", "mended", "uncompared")
+        return replace(found, **{name: getattr(account, name) for name in kept})
 
     def recorded(self) -> Reconciliation | None:
         """What was recorded of them; None where that cannot be compared."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable, Sequence
 
-from nomotheta.charter.comparison import ReconcileKeys
+from nomotheta.charter.differ import ReconcileKeys
 from nomotheta.errors import DeclarationError, counted
 from nomotheta.reconcile.compare import Comparison, compare
 from nomotheta.reconcile.excused import Apart, excused, tolerated

@@ -8,8 +8,9 @@ import tempfile
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
-from nomotheta.charter import SYSTEM_COLUMNS, Compiled
+from nomotheta.charter import SYSTEM_COLUMNS, Compiled, Problem
 from nomotheta.charter.comparison import ComparisonKeys, SideKeys, read_comparison, side_of
+from nomotheta.charter.differ import ReconcileKeys
 from nomotheta.conditions import ConditionError, Kind, Node, check, own, quoted
 from nomotheta.errors import DeclarationError, did_you_mean
 from nomotheta.events import Listener
@@ -47,6 +48,33 @@ def declared_comparison(context: Context, name: str) -> ComparisonKeys:
     return said
 
 
+def lint_comparisons(context: Context) -> tuple[list[str], list[Problem]]:
+    """The files of comparisons, and what is wrong with them; nothing of the data is touched."""
+    names, problems = [], list[Problem]()
+    known = context.settings.places
+    for name in comparison_names(context):
+        file = f"{COMPARISONS}/{name}.toml"
+        names.append(file)
+        try:
+            said, found = read_comparison(context.root / file, file)
+        except DeclarationError as error:
+            problems.append(
+                Problem(
+                    file, int(error.where.rpartition(":")[2] or 1) if ":" in error.where else 1, error.what, error.mend
+                )
+            )
+            continue
+        problems += found
+        for side in (said.source, said.target) if said is not None else ():
+            if side.place is not None and side.place not in known:
+                mend = did_you_mean(side.place, known, "declared places: " + ", ".join(known))
+                problems.append(Problem(file, 1, f"no place '{side.place}' in nomotheta.toml", mend))
+        if name in context.charters.known():
+            told = f"a table is called {name} too: nomotheta reconcile {name} could mean either"
+            problems.append(Problem(file, 1, told, "call the comparison otherwise"))
+    return names, problems
+
+
 def comparison_names(context: Context) -> list[str]:
     """The comparisons that are kept in the workspace."""
     return sorted(path.stem for path in (context.root / COMPARISONS).glob("*.toml"))
@@ -57,7 +85,12 @@ def asked_comparison(
 ) -> ComparisonKeys:  # fmt: skip
     """Two sides as a call names them: tables, PLACE:TABLE, files."""
     sides = [_side_in_call(context, text, where) for text in (source, target)]
-    return ComparisonKeys(source=sides[0], target=sides[1], key=list(key), leave_out=list(without))
+    compiled = context.charters.of(sides[0].table or "")
+    said = compiled.charter.reconcile if compiled is not None else ReconcileKeys()
+    return ComparisonKeys(
+        source=sides[0], target=sides[1], key=list(key) or said.key, leave_out=[*said.leave_out, *without],
+        columns=said.columns,
+    )  # fmt: skip
 
 
 def _side_in_call(context: Context, text: str, where: str | None) -> SideKeys:
@@ -211,7 +244,7 @@ class _Step:
             self.now,
             self.listener,
         )
-        kinds = files.kinds()
+        kinds = files.columns()
         told = Path(pattern).name if len(files.files) == 1 else f"{len(files.files):,} files"
         about = About(_key_of(compiled), frozenset(), compiled.charter.private() & {*kinds})
         return GivenFiles(files, told + _narrowed(side), self.now, self._where(side, kinds), about)

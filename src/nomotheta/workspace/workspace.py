@@ -88,7 +88,11 @@ class Workspace:
 
     def lint(self) -> tuple[list[str], list[Problem]]:
         """The charters' files, and what is wrong with them; nothing of the data is touched."""
-        return self.charters.lint()
+        from nomotheta.workspace.comparing import lint_comparisons
+
+        names, problems = self.charters.lint()
+        more, wrong = lint_comparisons(self.context)
+        return [*names, *more], [*problems, *wrong]
 
     def lint_places(self) -> tuple[list[Problem], list[str], list[NomothetaError]]:
         """The charters held against the real tables: what is wrong, worth knowing, and the places that are silent."""

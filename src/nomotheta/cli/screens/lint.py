@@ -23,7 +23,8 @@ def show_lint(charters: Sequence[str], problems: Sequence[Problem], notes: Seque
             console.print(Text(f"  → {visible(problem.mend)}"), soft_wrap=True)
     if problems:
         console.print()
-    several = counted(len(charters), "charter")
+    kept = sum(name.startswith("comparisons/") for name in charters)
+    several = counted(len(charters) - kept, "charter") + (f" and {counted(kept, 'comparison')}" if kept else "")
     told = f"{counted(len(problems), 'problem')} in" if problems else "No problem in"
     console.print(Text(f"{told} {several}", RED if problems else GREEN))
     for note in notes:
