@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import re
 import sys
 from pathlib import Path
 from typing import Any
@@ -271,3 +272,17 @@ def test_a_fingerprint_is_the_md5_of_the_canonical_text(kind: str, value: str, t
         ((found,),) = connection.execute(f"select {Fingerprint().hash_sum(kinds)} from {relation}").fetchall()
 
     assert found == int.from_bytes(hashlib.md5(text.encode()).digest()[:8], "big")
+
+
+def test_what_the_sender_states_stands_in_the_same_account(space: Space) -> None:
+    stated = '[delivery]\nstated = { in = "footer", pattern = "END (?P<rows>[0-9]+) (?P<fare>[0-9,]+)" }\nlayout = { delimiter = ";", decimal_sign = ",", date_forms = ["%d.%m.%Y"], footer = 1 }\n'
+    text = re.sub(r'layout = ".*"\n', "", TICKETS).replace("[delivery]\n", stated)
+    space.charter(text)
+    space.tickets("ticket_no;fare;sold_on\nT001;1,50;01.06.2026\nT002;2,00;01.06.2026\nEND 2 3,50\n")
+    assert space.load()["state"] == "loaded"
+
+    found, shown = reconciled(space), space.run("reconcile", "tickets").text
+
+    where = f"inbox/tickets-{DAY}.csv, its footer"
+    assert found["stated"] == [{"where": where, "rows": 2, "totals": {"fare": "3.50"}}]
+    assert f"stated 2 rows, fare 3.50 ({where})" in shown

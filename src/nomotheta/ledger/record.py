@@ -13,6 +13,7 @@ from nomotheta.load.balance import Balance
 from nomotheta.load.imprint import Imprint
 from nomotheta.reconcile import Reconciliation
 from nomotheta.rules.finding import Finding, Verdict
+from nomotheta.source.stated import StatementTold
 from nomotheta.tabular import Tabular
 
 State = Literal[
@@ -72,8 +73,9 @@ class LoadResult(Tabular):
     least. `mends` is the load whose rows came again. `left_out` files are in the table already, `bad` ones cannot be
     loaded and make it `fail`; `replaced` are the loads whose rows this one took out. `in_the_way`
     counts the rows that were set aside because rows of other loads have their keys, by the load. `imprint` is what the
-    rows came to while they came in. `charter` is the version of the charter that was carried out, `changed` the keys in
-    which it differs from the one under which the table's rows were loaded; `by` and `command` are who loaded, and how.
+    rows came to while they came in, `stated` what the sender said of the files. `charter` is the version of the charter
+    that was carried out, `changed` the keys in which it differs from the one under which the table's rows were loaded;
+    `by` and `command` are who loaded, and how.
     """
 
     table: str
@@ -97,6 +99,7 @@ class LoadResult(Tabular):
     replaced: tuple[int, ...] = ()
     in_the_way: Mapping[int, int] = field(default_factory=dict)
     imprint: Imprint | None = None
+    stated: tuple[StatementTold, ...] = ()
     charter: str = ""
     changed: tuple[str, ...] = ()
     by: str = ""

@@ -18,7 +18,7 @@ from nomotheta.load.tally import Tally
 from nomotheta.load.work import Worked
 from nomotheta.source.base import Batch, Lines, SourceFile
 from nomotheta.source.delivery import ArrivedFile
-from nomotheta.source.stated import check_stated, statement
+from nomotheta.source.stated import Statement, StatementTold, check_stated, statement
 
 Ints = NDArray[np.int64]
 _SOME, _MANY = 3, 1_000  # rows of one wrong shape that tell of a file, and after which its end is not waited for
@@ -34,6 +34,7 @@ class Account:
     files: Sequence[ArrivedFile]
     counts: list[FileCount] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
+    stated: list[StatementTold] = field(default_factory=list)
     before: int = 0
     in_all: int = 0
     _records: int = 0
@@ -128,9 +129,13 @@ class Account:
                 where = (
                     f"{name}, its {stated.in_}" if stated.in_ in {"header", "footer"} else _filled_name(stated, name)
                 )
-                check_stated(statement(text, where, compiled), tally.counted())
+                self._check(statement(text, where, compiled), tally)
         if "" in beside:
-            check_stated(statement(beside[""], stated.in_, compiled), whole.counted())
+            self._check(statement(beside[""], stated.in_, compiled), whole)
+
+    def _check(self, said: Statement, tally: Tally) -> None:
+        check_stated(said, tally.counted())
+        self.stated.append(said.told())
 
 
 def _filled_name(stated: Stated, file: str) -> str:

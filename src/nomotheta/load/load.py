@@ -182,6 +182,7 @@ class _Load:
             "loaded" if undone is None else "undone", settlement.balance, tuple(settlement.findings),
             dict(stream.set_aside.reasons), told, (*stream.notes, *self.place.hints), tuple(settlement.warnings),
             dict(settlement.told.in_the_way), stream.imprint() if undone is None else None,
+            tuple(stream.account.stated),
         )  # fmt: skip
 
     def give_up(self, rejects: RejectFile) -> None:

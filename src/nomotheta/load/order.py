@@ -18,6 +18,7 @@ from nomotheta.rules.flown import Flown
 from nomotheta.rules.question import Surroundings
 from nomotheta.source.base import SourceFile
 from nomotheta.source.delivery import ArrivedFile
+from nomotheta.source.stated import StatementTold
 
 if TYPE_CHECKING:
     from nomotheta.load.inside import Inside
@@ -87,7 +88,7 @@ class Outcome:
 
     `reasons` counts faults by reason; a row can have several. `notes` say more, `warnings` what is to be looked at.
     `in_the_way` counts the rows that were set aside for the sake of rows of other loads, by the load. `imprint` is what
-    the rows come to that went in.
+    the rows come to that went in, `stated` what the sender said of the files, which holds.
     """
 
     state: State
@@ -99,6 +100,7 @@ class Outcome:
     warnings: tuple[str, ...] = ()
     in_the_way: Mapping[int, int] = field(default_factory=dict)
     imprint: Imprint | None = None
+    stated: tuple[StatementTold, ...] = ()
 
 
 class OvertakenError(Exception):

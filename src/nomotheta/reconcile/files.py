@@ -31,6 +31,7 @@ from nomotheta.source.base import SourceFile
 from nomotheta.source.delivery import ArrivedFile, arrived, literal
 from nomotheta.source.formats import open_file
 from nomotheta.source.shape import match_columns
+from nomotheta.source.stated import StatementTold
 
 _FIRST = 5  # rows that cannot be read, of which is told
 
@@ -39,7 +40,8 @@ _FIRST = 5  # rows that cannot be read, of which is told
 class LoadedFiles:
     """A load that is in the table: its number, day, files, what was set aside, and the charter that reads them.
 
-    `kept` is the workspace's own copy of a file of mended rows, `imprint` what was recorded while it was loaded.
+    `kept` is the workspace's own copy of a file of mended rows, `imprint` what was recorded while it was
+    loaded, `stated` what the sender said of its files.
     """
 
     load_no: int
@@ -52,6 +54,7 @@ class LoadedFiles:
     mended: bool = False
     kept: Path | None = None
     imprint: Imprint | None = None
+    stated: tuple[StatementTold, ...] = ()
 
 
 class Files:

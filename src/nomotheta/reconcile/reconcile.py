@@ -153,7 +153,19 @@ class _Step:
             charter.reconcile, charter.table, keys=lambda: self.what.key, beside=self.place.native, limit=self.limit,
         )  # fmt: skip
         account = self.told(Comparison(found.verdict == "pass", "", (0, 0), (0, 0), ()), found.files)
-        kept = ("table", "over", "loads", "files", "records", "rejected", "copies", "conflicts", "mended", "uncompared")
+        kept = (
+            "table",
+            "over",
+            "loads",
+            "files",
+            "records",
+            "rejected",
+            "copies",
+            "conflicts",
+            "mended",
+            "stated",
+            "uncompared",
+        )
         return replace(found, **{name: getattr(account, name) for name in kept})
 
     def recorded(self) -> Reconciliation | None:
@@ -218,6 +230,7 @@ class _Step:
             key=self.what.key, differing=found.columns, sorts=rows.sorts if rows else {},
             differences=rows.rows if rows else (), differing_rows=rows.count if rows else 0 if found.same else None,
             cause=rows.cause if rows else "", uncompared=self.uncompared(),
+            stated=tuple(each for load in self.loads for each in load.stated),
         )  # fmt: skip
 
     def uncompared(self) -> tuple[str, ...]:

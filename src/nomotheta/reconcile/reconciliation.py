@@ -7,6 +7,7 @@ from dataclasses import field, replace
 from typing import Any, ClassVar, Literal
 
 from nomotheta.frozen import frozen
+from nomotheta.source.stated import StatementTold
 from nomotheta.tabular import Tabular
 
 Sort = Literal["changed", "missing", "unexpected", "repeated"]
@@ -62,7 +63,7 @@ class Reconciliation(Tabular):
     `differing_rows` is how many there are in all, None where not all were looked at. `uncompared` are columns that only
     one side has, as it should be; `lacking` those that one side lacks, with its name, and `unread` the rows of files
     that cannot be read: both make the two unequal. `excused` counts, by column and by what was declared, the values
-    that are not the same and may be so.
+    that are not the same and may be so. `stated` is what the sender said of the files, which held at loading.
     """
 
     table: str
@@ -93,6 +94,7 @@ class Reconciliation(Tabular):
     uncompared: tuple[str, ...] = ()
     lacking: tuple[tuple[str, str], ...] = ()
     unread: int = 0
+    stated: tuple[StatementTold, ...] = ()
     excused: Mapping[str, Mapping[str, int]] = field(default_factory=dict)
     notes: tuple[str, ...] = ()
     format: str = field(default="nomotheta/reconciliation/2")

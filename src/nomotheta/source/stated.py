@@ -127,6 +127,19 @@ class Statement:
     rows: int | None
     totals: Mapping[str, Decimal]
 
+    def told(self) -> StatementTold:
+        """As it is kept."""
+        return StatementTold(self.where, self.rows, {name: f"{total:f}" for name, total in self.totals.items()})
+
+
+@frozen
+class StatementTold:
+    """What a sender stated, and where: a count of rows, totals by column as digits. A load holds it, or is refused."""
+
+    where: str
+    rows: int | None
+    totals: Mapping[str, str]
+
 
 @frozen
 class Counted:

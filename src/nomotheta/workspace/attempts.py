@@ -114,7 +114,7 @@ def came_of(attempt: Attempt, load_no: int, outcome: Outcome, file: Path) -> Loa
         outcome.state, verdict, load_no=load_no, message=outcome.message, balance=balance, findings=outcome.findings,
         reasons=outcome.reasons, rejects=tuple(masked(shown_of(reject), private) for reject in rejects),
         notes=outcome.notes, warnings=outcome.warnings, in_the_way=outcome.in_the_way,
-        imprint=outcome.imprint,
+        imprint=outcome.imprint, stated=outcome.stated,
         table_rows=balance.after if outcome.state == "loaded" else balance.before,
     )  # fmt: skip
 

@@ -86,5 +86,5 @@ def loaded_files(context: Context, compiled: Compiled, result: LoadResult, at: d
         compiled = mended_charter(compiled, delimiter_of(path))
     return LoadedFiles(
         number, result.day, at, context.root, balance, context.rejects_file(number), compiled, mended,
-        kept if mended and kept.exists() else None, result.imprint,
+        kept if mended and kept.exists() else None, result.imprint, result.stated,
     )  # fmt: skip

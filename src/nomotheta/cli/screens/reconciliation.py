@@ -94,6 +94,10 @@ def _counts(result: Reconciliation) -> Table:
     rows = rows_told(result.source_rows)
     source = f"{counted(result.records, 'record')} − {aside}{later} = {rows}" if result.of_files else rows
     grid = Table.grid(padding=(0, 1))
+    for said in result.stated:
+        parts = [counted(said.rows, "row")] if said.rows is not None else []
+        parts += [f"{visible(name)} {_grouped(total, 'sum')}" for name, total in said.totals.items()]
+        grid.add_row(Text("stated", "dim"), Text(f"{', '.join(parts)} ({visible(said.where)})"))
     tone = "" if result.source_rows == result.target_rows else RED
     grid.add_row(Text(visible(result.source), "dim"), Text(source))
     grid.add_row(Text(visible(result.target), "dim"), Text(rows_told(result.target_rows), tone))
