@@ -12,7 +12,7 @@ import duckdb
 import pyarrow.parquet as pq
 import pytest
 
-from conftest import SETTINGS, Space
+from conftest import SETTINGS, TICKETS, Space
 
 OTHERS = """
 [places.production]
@@ -264,6 +264,24 @@ def test_a_value_of_another_kind_in_a_loose_database_is_not_taken_for_null(two: 
     assert right["verdict"] == "pass", right
     assert (wrong["verdict"], wrong["differing"]) == ("fail", ["fare"])
     assert wrong["differences"][0]["cells"] == [{"column": "fare", "source": None, "target": "four"}]
+
+
+def test_landed_texts_are_compared_with_the_table_of_their_values(space: Space) -> None:
+    text = TICKETS.replace('table = "tickets"', 'table = "landed"\nstored = "text"')
+    space.charter(text.replace("[load]", '[load]\ninto = { typed = "tickets" }'))
+    space.tickets("ticket_no;fare;sold_on\nT001;1,50;01.06.2026\nT002;n/a;02.06.2026\nT003;x;02.06.2026\n")
+    space.run("load", "landed", "--day", "2026-06-01", "--create")
+    words = ("landed", "--with", "tickets", "--key", "ticket_no", "--without", "load_no")
+    found = compared(space, *words)
+    space.sql("delete from landed where ticket_no = 'T003'")
+    right = compared(space, *words)
+    space.sql("update tickets set fare = 1.51 where ticket_no = 'T001'")
+    wrong = compared(space, *words)
+
+    assert (found["verdict"], found["unread"], found["sorts"]) == ("fail", 1, {})
+    assert "fare 'x' is not a decimal(6,2)" in "".join(found["notes"])
+    assert (right["verdict"], right["source_rows"]) == ("pass", 2)
+    assert wrong["differences"][0]["cells"] == [{"column": "fare", "source": "1.50", "target": "1.51"}]
 
 
 WRONG = [

@@ -15,7 +15,7 @@ from nomotheta.kinds.show import show
 from nomotheta.reconcile.given import Given
 from nomotheta.reconcile.match import Columns, Matched, Pair
 from nomotheta.reconcile.reconciliation import Cell, RowDifference
-from nomotheta.reconcile.side import Compared, Side
+from nomotheta.reconcile.side import Compared, Side, Unalike
 from nomotheta.rules.finding import HIDDEN
 
 _S, _T = (own(word) for word in ("source side", "target side"))
@@ -146,15 +146,27 @@ def _joined(said: Sequence[str], rows: str, sides: Sequence[Side]) -> list[tuple
     from nomotheta.place.embedded.duckdb import DuckPlace
 
     listed = ", ".join(f"{sql} AS {quoted(own(str(at)))}" for at, sql in enumerate(said))
-    known = {
-        name: pa.Table.from_batches(list(side.batches()), side.what.schema)
-        for name, side in zip((_S, _T), sides, strict=True)
-    }
+    known = {name: _whole(side) for name, side in zip((_S, _T), sides, strict=True)}
     engine = DuckPlace("files", None)
     try:
         return [tuple(row.values()) for row in engine.fetch(f"SELECT {listed} {rows}", **known).to_pylist()]
     finally:
         engine.close()
+
+
+def _whole(side: Side) -> Any:
+    """All rows of a side.
+
+    Raises:
+        PlaceError: a value is none of its column's kind.
+    """
+    try:
+        return pa.Table.from_batches(list(side.batches()), side.what.schema)
+    except Unalike:
+        told = (
+            f"a value of {', '.join(side.what.kinds)} is none of its kind, so that no tolerance can be held against it"
+        )
+        raise PlaceError(told, mend="correct it, or compare the column without a tolerance") from None
 
 
 def _row(row: Sequence[Any], key: Sequence[str], pairs: Sequence[Pair], private: frozenset[str]) -> RowDifference:

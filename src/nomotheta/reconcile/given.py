@@ -14,6 +14,7 @@ from nomotheta.frozen import frozen
 from nomotheta.place.base import Place, PlaceColumn
 from nomotheta.place.render import Now, Renderer
 from nomotheta.reconcile.files import Files, OtherFiles
+from nomotheta.reconcile.landed import LandedRows
 from nomotheta.reconcile.match import Columns, Pair
 from nomotheta.reconcile.side import FILE, LINE, Compared, InPlace, Side, Streamed, asked
 from nomotheta.rules.anew import held_raw
@@ -41,7 +42,7 @@ class Given(Protocol):
         """Where it is, if in a place."""
 
     @property
-    def files(self) -> Files | OtherFiles | None:
+    def files(self) -> Files | OtherFiles | LandedRows | None:
         """What it is read from, if from files."""
 
     @property
@@ -71,7 +72,7 @@ class GivenInPlace:
     meant: Mapping[str, Kind] = field(default_factory=dict)
     about: About = field(default_factory=About)
     table: str = ""
-    files: Files | OtherFiles | None = None
+    files: Files | OtherFiles | LandedRows | None = None
 
     @property
     def columns(self) -> Columns:
@@ -116,13 +117,18 @@ class GivenInPlace:
 class GivenFiles:
     """The rows of files that meet a condition."""
 
-    files: Files | OtherFiles
+    files: Files | OtherFiles | LandedRows
     told: str
     now: Now
     where: Node | None = None
     about: About = field(default_factory=About)
     place: Place | None = None
     table: str = ""
+
+    @property
+    def lined(self) -> bool:
+        """Whether its rows come from lines of files."""
+        return not isinstance(self.files, LandedRows)
 
     @property
     def columns(self) -> Columns:
@@ -140,7 +146,7 @@ class GivenFiles:
             pair.columns[at] == name and self.files.columns()[name] == pair.kind for name, pair in chosen.items()
         )
         if plain and self.where is None:
-            return Streamed(what, lambda origin: self.files.batches(what.schema, origin=origin))
+            return Streamed(what, lambda origin: self.files.batches(what.schema, origin=origin), origin=self.lined)
         render = Renderer(self.now).render
         said = [f"{render(pair.values[at])} AS {quoted(name)}" for name, pair in chosen.items()]
         where = f" WHERE {render(self.where)}" if self.where is not None else ""
@@ -153,7 +159,7 @@ class GivenFiles:
                 sql, self._schema, lambda: self.files.batches(self._schema, origin=origin), schema, origin
             )
 
-        return Streamed(what, read)
+        return Streamed(what, read, origin=self.lined)
 
     def counts(self, nodes: Sequence[Node]) -> list[int]:
         """By the embedded engine."""

@@ -16,7 +16,7 @@ from nomotheta.kinds.lanes import Lanes, mixed
 from nomotheta.kinds.totals import ColumnTotal, Totals
 from nomotheta.place.fingerprint import SCHEME as OF_TEXTS
 from nomotheta.place.fingerprint import Fingerprint
-from nomotheta.reconcile.side import FILE, LINE, Compared, Side, Unalike, asked
+from nomotheta.reconcile.side import FILE, LINE, Compared, Side, Streamed, Unalike, asked
 from nomotheta.reconcile.totals import read_totals, totals_in_sql
 
 _N, _B, _H = (own(word) for word in ("rows", "bucket", "hash"))
@@ -130,7 +130,7 @@ class ByTexts:
 
     def prints(self, side: Side, what: Compared, buckets: int) -> Prints:
         """The fingerprints of a side; of one that is streamed, in one bucket, with what its columns come to."""
-        with_totals = buckets == 1 and side.origin
+        with_totals = buckets == 1 and isinstance(side, Streamed)
 
         def said(prints: Fingerprint) -> str:
             parts = [f"count(*) AS {quoted(_N)}", f"{prints.hash_sum(what.kinds)} AS {quoted(_H)}"]

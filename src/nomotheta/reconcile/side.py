@@ -152,13 +152,13 @@ class Streamed:
     Args:
         what: what is compared.
         read: gives their batches, with the columns of file and line where they are asked for.
+        origin: whether they have these.
     """
 
     lanes: LanesBy = "here"
-    origin = True
 
-    def __init__(self, what: Compared, read: Callable[[bool], Iterator[Any]]) -> None:
-        self.what, self.read = what, read
+    def __init__(self, what: Compared, read: Callable[[bool], Iterator[Any]], *, origin: bool = True) -> None:
+        self.what, self.read, self.origin = what, read, origin
 
     def batches(self, *, origin: bool = False) -> Iterator[Any]:
         """As they are read."""

@@ -116,7 +116,12 @@ def _private(source: Given, target: Given, match: Matched) -> frozenset[str]:
 
 
 def _files(source: Given, target: Given) -> tuple[str, ...]:
-    return tuple(file.name for given in (source, target) if given.files is not None for file in given.files.files)
+    return tuple(
+        file if isinstance(file, str) else file.name
+        for given in (source, target)
+        if given.files is not None
+        for file in given.files.files
+    )
 
 
 def _unread(source: Given, target: Given) -> tuple[int, tuple[str, ...]]:

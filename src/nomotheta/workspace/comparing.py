@@ -20,6 +20,7 @@ from nomotheta.place.render import Now
 from nomotheta.reconcile import Reconciliation, RowCounts
 from nomotheta.reconcile.files import OtherFiles
 from nomotheta.reconcile.given import About, Given, GivenFiles, GivenInPlace
+from nomotheta.reconcile.landed import LandedRows
 from nomotheta.reconcile.sides import count_sides, reconcile_sides
 from nomotheta.rules.shape import existing
 from nomotheta.source.delivery import arrived, filled, literal
@@ -192,6 +193,8 @@ class _Step:
         shape = existing(place, table)
         compiled = self.context.charters.of(table)
         told = table if self.names[0] == self.names[1] or None in self.names else f"{place.name}:{table}"
+        if compiled is not None and compiled.landing is not None:
+            return self._landed(place, side, compiled, shape, told)
         meant = {}
         if compiled is not None:
             declared = compiled.as_loaded.charter.kinds()
@@ -203,6 +206,15 @@ class _Step:
         where = self._where(side, {name: kind for name, kind in kinds.items() if kind is not None})
         rows = place.rowset(table, place.render(where, self.now) if where is not None else None)
         return GivenInPlace(place, told + _narrowed(side), rows, shape, self.now, meant, _about(compiled, shape), table)
+
+    def _landed(
+        self, place: Place, side: SideKeys, compiled: Compiled, shape: list[PlaceColumn], told: str
+    ) -> Given:  # fmt: skip
+        """A table of landed texts, as the values that they stand for."""
+        rows = LandedRows(place, compiled, shape, place.rowset(compiled.charter.table), self.context.settings.time_zone)
+        where = self._where(side, rows.columns())
+        about = _about(compiled, shape)
+        return GivenFiles(rows, told + _narrowed(side), self.now, where, about, place, compiled.charter.table)
 
     def _query(self, place: Place, side: SideKeys) -> Given:
         if not place.native:
@@ -232,7 +244,7 @@ class _Step:
         root = self.context.root
         sides = (self.said.source, self.said.target)
         declared = self.context.charters.of(sides[1 - at].table or "") if sides[1 - at].table else None
-        compiled = declared.as_loaded if declared is not None and declared.charter.delivery is not None else None
+        compiled = declared if declared is not None and declared.charter.delivery is not None else None
         literally = literal(pattern) if Path(pattern).is_file() else pattern
         if compiled is None:
             paths = [file.path for file in arrived(root, [literally], Layout())]
