@@ -21,7 +21,7 @@ from hatchling.builders.hooks.plugin.interface import BuildHookInterface
 from packaging.tags import platform_tags
 
 FOLDER = "src/nomotheta/kernel"
-SOURCES = ("reading.c", "looking.c", "wire.c", "objects.c", "lanes.c")
+SOURCES = ("reading.c", "looking.c", "wire.c", "objects.c", "lanes.c", "packets.c")
 
 
 class Kernel(BuildHookInterface):

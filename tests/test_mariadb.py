@@ -2,17 +2,22 @@
 
 from __future__ import annotations
 
+import io
+import socket
 from collections.abc import Iterator
 from pathlib import Path
+from types import SimpleNamespace
 
 import pyarrow as pa
 import pymysql
 import pytest
 
 from conftest import DAY, SETTINGS, Space
+from nomotheta.conditions import Kind
 from nomotheta.errors import DeclarationError, PlaceError
 from nomotheta.place.connect import connect
 from nomotheta.place.mariadb import bulk
+from nomotheta.place.mariadb import packets as reading
 from nomotheta.place.mariadb.bulk import BulkInsert
 from nomotheta.place.mariadb.place import MariaPlace
 from servers import Database, server
@@ -201,3 +206,81 @@ def test_a_url_that_is_wrong_and_a_user_without_rights_are_told(there: Space, da
             connect("there", clerk.replace(f"{who}@", f"{who}:wrong@"), Path())
     finally:
         database.ask(f"DROP USER {who}@'%'")
+
+
+# ---- rows out of packets
+
+
+def lengthy(value: str | None) -> bytes:
+    """A text with its length in front."""
+    if value is None:
+        return b"\xfb"
+    data = value.encode()
+    for most, mark, width in ((0xFB, b"", 1), (1 << 16, b"\xfc", 2), (1 << 24, b"\xfd", 3), (1 << 60, b"\xfe", 8)):
+        if len(data) < most:
+            return mark + len(data).to_bytes(width, "little") + data
+    raise AssertionError
+
+
+def packets(payload: bytes) -> bytes:
+    """A payload in as many packets as it needs."""
+    parts = [payload[at : at + 0xFFFFFF] for at in range(0, len(payload) + 1, 0xFFFFFF)]
+    return b"".join(len(part).to_bytes(3, "little") + b"\x00" + part for part in parts)
+
+
+class Connection:
+    """What the driver knows of a connection, over bytes that are there already."""
+
+    encoding = "utf8"
+
+    def __init__(self, data: bytes) -> None:
+        self._rfile, (self._sock, self._other) = io.BufferedReader(io.BytesIO(data)), socket.socketpair()
+        self._result, self.closed = SimpleNamespace(unbuffered_active=True, connection=self), False
+
+    def _force_close(self) -> None:
+        self.closed = True
+
+
+END, FAILED = packets(b"\xfe\x00\x00\x02\x00"), packets(b"\xff\x15\x04#42S02no such table")
+
+
+@pytest.mark.parametrize("piece", [3, 1000, 1 << 22])
+def test_rows_come_out_of_packets_whole_however_they_are_cut(piece: int, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(reading, "_PIECE", piece)
+    sizes = [0, 1, 250, 251, 300, 65535, 65536, *([0xFFFFFF - 8, 0xFFFFFF, 1 << 24] if piece > 1000 else [])]
+    rows = [
+        ("", None),
+        (None, ""),
+        ("é", "x"),
+        *(("a" * size, None if size % 2 else "b") for size in sizes),
+        ("z", "z"),
+    ]
+    connection = Connection(b"".join(packets(b"".join(map(lengthy, row))) for row in rows) + END)
+
+    blocks = list(reading._Stream(connection, 2).blocks())
+
+    assert [row for block in blocks for row in zip(*(column.to_pylist() for column in block), strict=True)] == rows
+    assert (connection._result, connection.closed) == (None, False)
+
+
+def test_what_ends_rows_too_soon_is_an_error() -> None:
+    row = packets(lengthy("x"))
+    for data, code in ((row + FAILED, 1045), (row + row[:-1], 2013), (row, 2013), (packets(b"\x05ab") + END, 2013)):
+        with pytest.raises(pymysql.Error) as told:
+            list(reading._Stream(Connection(data), 1).blocks())
+        assert told.value.args[0] == code
+
+
+def test_a_connection_goes_on_where_its_rows_are_not_wanted_any_more(there: Space, database: Database) -> None:
+    database.ask("create table many (v varchar(100))")
+    database.ask("insert into many select concat(seq, repeat('x', 80)) from seq_1_to_200000")
+    place = connect("there", database.url, there.root)
+    blocks = place.text_blocks({"v": Kind("text")}, place.rowset("many"))
+    assert blocks is not None
+    assert len(next(iter(blocks))[0]) < 200_000
+    blocks.close()
+
+    assert place.count("many") == 200_000
+    with pytest.raises(PlaceError, match="nosuch"):
+        list(place.text_blocks({"v": Kind("text")}, "FROM nosuch") or ())
+    place.close()

@@ -12,7 +12,7 @@
 #include <string.h>
 
 /* Raised with every change of a signature or a structure: the caller holds it against its own, and the sizes, too. */
-enum { KERNEL_VERSION = 3 };
+enum { KERNEL_VERSION = 4 };
 
 #if defined(_WIN32)
 #define EXPORTED __declspec(dllexport)

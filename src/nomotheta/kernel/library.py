@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 
-VERSION = 3
+VERSION = 4
 FIELDS = "YmdHMS"  # of a plain form
 PLAIN_WIDTH, WIDEST, MOST_FIELDS = 24, 64, 10
 _u8, _i32, _i64, _pointer = ctypes.c_uint8, ctypes.c_int32, ctypes.c_int64, ctypes.c_void_p
@@ -90,7 +90,7 @@ def _loaded() -> Any | None:
             return None  # a call would read and write what is not there
         for name in ("read_block", "count_byte", "scan", "read_objects", "copy_rows", "bulk_rows", "look_blank",
                      "look_longest", "look_hashes", "look_among", "look_places", "look_outside", "lane",
-                     "lane_rows"):  # fmt: skip
+                     "lane_rows", "packet_rows", "packet_texts"):  # fmt: skip
             getattr(found, name).restype = _i64
         found.survey.restype = None
     except (OSError, AttributeError):

@@ -240,6 +240,12 @@ class Asking(Protocol):
     def lane_bucket(self, kinds: Mapping[str, Kind], by: Sequence[str], buckets: int) -> str:
         """The bucket of a row, as SQL over its columns."""
 
+    def text_blocks(self, kinds: Mapping[str, Kind], rowset: str) -> Iterator[list[Any]] | None:
+        """Some columns of rows, block by block, as an Arrow array of texts for each; bytes as hexadecimal digits.
+
+        None where the place hands its rows on as they are more quickly (`stream`).
+        """
+
     def interrupt(self) -> None:
         """End what it is asked in another thread, if anything."""
 

@@ -165,6 +165,10 @@ class Staging:
         """Not asked for."""
         raise NotImplementedError
 
+    def text_blocks(self, _kinds: Mapping[str, Kind], _rowset: str) -> Iterator[list[Any]] | None:
+        """It hands its rows on as they are."""
+        return None
+
     def interrupt(self) -> None:
         """It is asked nothing in other threads."""
 

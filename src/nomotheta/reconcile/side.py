@@ -14,7 +14,8 @@ import pyarrow as pa
 from nomotheta.conditions import Kind, own, quoted
 from nomotheta.errors import PlaceError
 from nomotheta.frozen import frozen
-from nomotheta.kinds.read import arrow_type
+from nomotheta.kinds.read import arrow_type, read_column
+from nomotheta.layout import UNTYPED
 from nomotheta.place.base import Place, PlaceColumn
 from nomotheta.place.fingerprint import Fingerprint
 from nomotheta.place.staging import LanesBy
@@ -115,14 +116,30 @@ class InPlace:
         """Streamed out of the place."""
         kinds = self.what.kinds
         loose = [name for name, kind in kinds.items() if kind.name != "text"] if not self.place.native else []
-        misfits = [f"{held_raw(self.place, loose)} AS {quoted(_MISFIT)}"] if loose else []
-        for batch in self.place.stream(f"SELECT {', '.join([*map(quoted, kinds), *misfits])} {self.rows}"):
-            if loose and batch.column(len(kinds)).null_count < batch.num_rows:
-                raise Unalike
+        if loose:
+            yield from self._loose(loose)
+            return
+        blocks = self.place.text_blocks(kinds, self.rows)
+        if blocks is not None:
+            for block in blocks:
+                arrays = [_typed(texts, kind) for texts, kind in zip(block, kinds.values(), strict=True)]
+                yield pa.record_batch(arrays, schema=self.what.schema)
+            return
+        for batch in self.place.stream(f"SELECT {', '.join(map(quoted, kinds))} {self.rows}"):
             try:
                 columns = [as_kind(batch.column(at), kind) for at, kind in enumerate(kinds.values())]
             except pa.ArrowInvalid:
                 raise Unalike from None
+            yield pa.record_batch(columns, schema=self.what.schema)
+
+    def _loose(self, names: Sequence[str]) -> Iterator[Any]:
+        """Of a place in which a value may be none of its column's kind."""
+        kinds = self.what.kinds
+        misfits = f"{held_raw(self.place, names)} AS {quoted(_MISFIT)}"
+        for batch in self.place.stream(f"SELECT {', '.join([*map(quoted, kinds), misfits])} {self.rows}"):
+            if batch.column(len(kinds)).null_count < batch.num_rows:
+                raise Unalike
+            columns = [as_kind(batch.column(at), kind) for at, kind in enumerate(kinds.values())]
             yield pa.record_batch(columns, schema=self.what.schema)
 
     def sums(self, by: Sequence[str], buckets: int) -> Any:
@@ -144,6 +161,16 @@ class InPlace:
     def interrupt(self) -> None:
         """As the place can."""
         self.place.interrupt()
+
+
+def _typed(texts: Any, kind: Kind) -> Any:
+    """Texts that a database writes, as values."""
+    if kind.name == "text":
+        return texts
+    typed = read_column(texts, kind, UNTYPED)
+    if typed.misfits:
+        raise Unalike
+    return typed.values.cast(arrow_type(kind))
 
 
 class Streamed:
