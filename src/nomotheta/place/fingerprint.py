@@ -45,7 +45,9 @@ class Fingerprint:
     def is_sure(self, column: str, kind: Kind) -> bool:
         """Whether some SQL can hold no number but of a kind."""
         held = getattr(self._columns.get(column), "kind", None)
-        return held is not None and held.name == kind.name and held.scale <= kind.scale
+        if held is None or held.name != kind.name:
+            return False
+        return held.scale <= kind.scale and held.digits - held.scale <= _DIGITS - kind.scale
 
     def row_hash(self, kinds: Mapping[str, Kind]) -> str:
         """The hash of a row over these columns, as SQL of a whole number from 0 to 2^64 - 1."""

@@ -14,6 +14,7 @@ from nomotheta.reconcile.side import Compared
 
 _SAME = MayDiffer()
 _TEXT = Kind("text")
+_PLACES = 10  # of decimals of which no digits are declared on either side
 _WHOLE = 19  # digits of the largest whole number
 
 
@@ -182,6 +183,13 @@ def _as_meant(source: Columns, name: str, target: Columns, other: str) -> tuple[
     return source, target
 
 
+def _bounded(kind: Kind, other: Kind) -> Kind:
+    """A decimal without declared digits as one with those of the other side; what has more keeps them as a text."""
+    if kind.digits <= MOST_DIGITS:
+        return kind
+    return other if other.name == "decimal" and other.digits <= MOST_DIGITS else decimal(MOST_DIGITS, _PLACES)
+
+
 def _mend(source: Kind, target: Kind, name: str) -> str:
     if {source.name, target.name} == {"timestamp", "timestamptz"}:
         return f'say whose clock the local time is: [columns.{name}] zone = "Atlantic/Faroe"'
@@ -202,6 +210,7 @@ def _common(source: Kind, target: Kind, *, tolerant: bool) -> Kind | None:
         return _TEXT
     if {source.name, target.name} == {"boolean", "integer"}:
         return Kind("integer")
+    source, target = _bounded(source, target), _bounded(target, source)
     found = common_kind(source, target)
     if found is not None and {source.name, target.name} == {"integer", "decimal"}:
         return decimal(min(MOST_DIGITS, max(_WHOLE, found.digits - found.scale) + found.scale), found.scale)

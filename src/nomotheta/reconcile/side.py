@@ -6,6 +6,7 @@ inside the database, no row leaves it.
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any, Protocol
 
@@ -121,9 +122,10 @@ class InPlace:
             return
         blocks = self.place.text_blocks(kinds, self.rows)
         if blocks is not None:
-            for block in blocks:
-                arrays = [_typed(texts, kind) for texts, kind in zip(block, kinds.values(), strict=True)]
-                yield pa.record_batch(arrays, schema=self.what.schema)
+            with contextlib.closing(blocks):  # type: ignore[type-var]
+                for block in blocks:
+                    arrays = [_typed(texts, kind) for texts, kind in zip(block, kinds.values(), strict=True)]
+                    yield pa.record_batch(arrays, schema=self.what.schema)
             return
         for batch in self.place.stream(f"SELECT {', '.join(map(quoted, kinds))} {self.rows}"):
             try:

@@ -38,11 +38,32 @@ def text_rows(connection: Any, sql: str, columns: int) -> Iterator[list[Any]]:
     with connection.cursor(SSCursor) as cursor:
         cursor.execute(sql)
         stream = _Stream(connection, columns)
+        connection._result.unbuffered_active, connection._result.connection = False, None
+        connection._result = unread = _Unread(stream)
         try:
             yield from stream.blocks()
         finally:
-            for _ in stream.blocks():  # nothing else can be asked before all of it is read
-                pass
+            stream.finish()
+            if connection._result is unread:
+                connection._result = None
+
+
+class _Unread:
+    """What the driver takes for a result of its own: before it asks anything else, all of it is read.
+
+    It would wait for the server otherwise, while what is left waits here.
+    """
+
+    has_next = False
+
+    def __init__(self, stream: _Stream) -> None:
+        self._stream = stream
+
+    @property
+    def unbuffered_active(self) -> bool:
+        """Whether there is more to be read: now there is not."""
+        self._stream.finish()
+        return False
 
 
 class _Stream:
@@ -64,6 +85,11 @@ class _Stream:
                 yield [pa.array([cell], pa.string()) for cell in self._cells(self._packet())]
             elif found.behind != packets.MORE:
                 self._end(found.behind)
+
+    def finish(self) -> None:
+        """Read what is left, for nothing."""
+        for _ in self.blocks():
+            pass
 
     def _read(self) -> None:
         """Wait for some bytes, and take what more is there."""
@@ -120,9 +146,6 @@ class _Stream:
         if behind == packets.MALFORMED:
             self._lost()
         packet = self._packet()
-        self.connection._result.unbuffered_active = False
-        self.connection._result.connection = None
-        self.connection._result = None
         if behind == packets.AT_ERROR:
             MysqlPacket(packet, self.connection.encoding).raise_for_error()
 
