@@ -47,7 +47,7 @@ class Fingerprint:
         held = getattr(self._columns.get(column), "kind", None)
         if held is None or held.name != kind.name:
             return False
-        return held.scale <= kind.scale and held.digits - held.scale <= _DIGITS - kind.scale
+        return bool(held.scale <= kind.scale and held.digits - held.scale <= _DIGITS - kind.scale)
 
     def row_hash(self, kinds: Mapping[str, Kind]) -> str:
         """The hash of a row over these columns, as SQL of a whole number from 0 to 2^64 - 1."""
