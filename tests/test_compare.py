@@ -214,7 +214,7 @@ def test_an_empty_text_is_null_where_that_is_declared(two: Space) -> None:
 def test_a_query_is_compared_with_a_table(two: Space) -> None:
     two.write(
         "comparisons/cheap.toml",
-        '[source]\nplace = "warehouse"\nquery = "select id, fare from fares where fare < 10"\n'
+        '[source]\nplace = "warehouse"\nquery = "select id, fare from fares where fare < 10 -- cheap"\n'
         '[target]\ntable = "fares"\nplace = "production"\nwhere = "id < 10"\n',
     )
     found = compared(two, "cheap")

@@ -224,7 +224,7 @@ class _Step:
         shape = place.columns_of(query)
         where = self._where(side, {column.name: column.kind for column in shape if column.kind is not None})
         condition = f" WHERE {place.render(where, self.now)}" if where is not None else ""
-        rows = f"FROM ({query}) AS {_QUERY}{condition}"
+        rows = f"FROM ({query}\n) AS {_QUERY}{condition}"  # a comment may end it
         return GivenInPlace(place, f"a query in {place.name}{_narrowed(side)}", rows, shape, self.now)
 
     def _where(self, side: SideKeys, kinds: dict[str, Kind]) -> Node | None:

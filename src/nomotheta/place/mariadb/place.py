@@ -292,7 +292,7 @@ class MariaPlace(MariaCatalogue, Staging):
 
     def columns_of(self, query: str) -> list[PlaceColumn]:
         """Of a temporary table without rows."""
-        with self.held(NO_ROWS, f"SELECT * FROM ({query}) AS {quoted(NO_ROWS)} LIMIT 0"):
+        with self.held(NO_ROWS, f"SELECT * FROM ({query}\n) AS {quoted(NO_ROWS)} LIMIT 0"):
             return self.described(NO_ROWS)
 
     def stream(self, sql: str) -> Iterator[Any]:

@@ -64,7 +64,7 @@ class PostgresCatalogue(PostgresSession, Staging):
 
     def columns_of(self, query: str) -> list[PlaceColumn]:
         """Of a temporary table without rows."""
-        with self.held(NO_ROWS, f"SELECT * FROM ({query}) AS {quoted(NO_ROWS)} LIMIT 0"):
+        with self.held(NO_ROWS, f"SELECT * FROM ({query}\n) AS {quoted(NO_ROWS)} LIMIT 0"):
             return self.columns(NO_ROWS) or []
 
     def quantiles(self, column: str, shares: Sequence[float]) -> str:
