@@ -199,6 +199,19 @@ def test_values_that_may_be_apart_pass_within_their_tolerance_and_are_counted(tw
     assert (undecided.code, "cannot be decided" in undecided.text) == (3, True)
 
 
+def test_a_tolerance_finer_than_ten_places_is_held(two: Space) -> None:
+    text = KEPT.partition("[columns")[0].replace("prices", "fares")
+    two.write("comparisons/fine.toml", text + "[columns.fare]\nwithin = 0.0000000000001\n")
+    for sql in (
+        "alter table fares alter fare type decimal(30,15)",
+        "update fares set fare = fare + 0.000000000001 where id = 3",
+    ):
+        there(two, sql)
+    two.sql("alter table fares alter fare type decimal(30,15)")
+
+    assert (compared(two, "fine")["verdict"], compared(two, "fine")["sorts"]) == ("fail", {"changed": 1})
+
+
 def test_an_empty_text_is_null_where_that_is_declared(two: Space) -> None:
     text = KEPT.partition("[columns")[0].replace("prices", "fares")
     two.write("comparisons/plain.toml", text)

@@ -9,6 +9,7 @@ import pyarrow as pa
 
 from nomotheta.charter.differ import MayDiffer
 from nomotheta.conditions import ConditionError, Node, check, own, quoted
+from nomotheta.conditions.kind import MOST_DIGITS
 from nomotheta.errors import PlaceError, counted
 from nomotheta.frozen import frozen
 from nomotheta.kinds.show import show
@@ -126,7 +127,7 @@ def _tests(pair: Pair) -> tuple[str, str]:
     """Whether two values are not the same and may be, and whether they are too far apart, in the engine's SQL."""
     source, target = (_of(side, pair.name) for side in (_S, _T))
     differ = f"{source} IS DISTINCT FROM {target}"
-    wide = "DOUBLE" if pair.kind.name == "real" else "DECIMAL(38,10)"
+    wide = "DOUBLE" if pair.kind.name == "real" else f"DECIMAL({MOST_DIGITS},{pair.kind.scale})"
     apart = f"abs(CAST({source} AS {wide}) - CAST({target} AS {wide}))"
     near = [f"{apart} <= {pair.may.within:f}"] if pair.may.within is not None else []
     if pair.may.within_share is not None:
