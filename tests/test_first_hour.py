@@ -297,7 +297,15 @@ def test_results_are_tables_for_arrow_pandas_and_notebooks(nights: Space) -> Non
     differing = results[2]
     assert differing is not None
     assert differing.to_arrow().to_pylist() == [
-        {"key": "k = D", "where": "differs", "column": "v", "files": "4", "table": "5"}
+        {
+            "sort": "changed",
+            "key": "k = D",
+            "column": "v",
+            "source": "4",
+            "target": "5",
+            "file": "inbox/t-2026-06-02.csv",
+            "line": 2,
+        }  # fmt: skip
     ]
 
 

@@ -119,7 +119,7 @@ def test_planted_faults_are_named_and_nothing_else(
             ended = space.run("reconcile", "t", "--json")
             (found,) = ended.json["tables"]
             seen = {
-                (row["key"][0][1], cell["column"]): (cell["files"], cell["table"])
+                (row["key"][0][1], cell["column"]): (cell["source"], cell["target"])
                 for row in found["differences"]
                 for cell in row["cells"]
             }

@@ -209,6 +209,10 @@ class Embedded:
         """Values are compared as they are."""
         return sql
 
+    def text_blocks(self, _kinds: Mapping[str, Kind], _rowset: str) -> Iterator[list[Any]] | None:
+        """Rows are typed anew by the engine, and handed on as they are."""
+        return None
+
     def let_go(self) -> None:
         """Close the engine."""
         if self._engine is not None:
