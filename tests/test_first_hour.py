@@ -305,7 +305,7 @@ def test_results_are_tables_for_arrow_pandas_and_notebooks(nights: Space) -> Non
             "target": "5",
             "file": "inbox/t-2026-06-02.csv",
             "line": 2,
-        }  # fmt: skip
+        }
     ]
 
 
