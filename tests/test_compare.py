@@ -68,6 +68,7 @@ def test_tables_of_two_places_are_equal_until_a_row_is_not(two: Space) -> None:
     assert [entry["what"] for entry in two.run("ledger", "--json").json["entries"]] == ["reconcile", "reconcile"]
     assert compared(two, *KEY, "--where", "id = 1")["verdict"] == "pass"
     assert compared(two, *KEY, "--where", "id in (1, 7)")["differing_rows"] == 1
+    assert "nothing was compared" in two.run("reconcile", *KEY, "--where", "id > 1000").text
 
 
 def test_a_column_that_one_side_lacks_makes_them_differ_unless_it_is_left_out(two: Space) -> None:

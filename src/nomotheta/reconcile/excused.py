@@ -164,9 +164,7 @@ def _whole(side: Side) -> Any:
     try:
         return pa.Table.from_batches(list(side.batches()), side.what.schema)
     except Unalike:
-        told = (
-            f"a value of {', '.join(side.what.kinds)} is none of its kind, so that no tolerance can be held against it"
-        )
+        told = f"a value of {', '.join(side.what.kinds)} cannot be read as what the column holds: the tolerance was not checked"
         raise PlaceError(told, mend="correct it, or compare the column without a tolerance") from None
 
 

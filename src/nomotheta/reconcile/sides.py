@@ -52,6 +52,8 @@ def reconcile_sides(
                 pair.name
             ]
     unread, notes = _unread(source, target)
+    if found.rows == (0, 0):
+        notes = (*notes, "both sides have no rows: nothing was compared")
     return _result(source, target, name, match, found, apart, given, unread, notes)
 
 
