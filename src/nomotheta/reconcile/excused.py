@@ -164,7 +164,7 @@ def _whole(side: Side) -> Any:
     try:
         return pa.Table.from_batches(list(side.batches()), side.what.schema)
     except Unalike:
-        told = f"a value of {', '.join(side.what.kinds)} cannot be read as what the column holds: the tolerance was not checked"
+        told = f"{', '.join(side.what.kinds)}: a value cannot be read as its column's kind; no tolerance was checked"
         raise PlaceError(told, mend="correct it, or compare the column without a tolerance") from None
 
 
