@@ -242,7 +242,7 @@ def test_a_server_is_not_waited_for_where_the_files_cannot_be_read(
         raise DeliveryError("the file is gone")
 
     with pytest.raises(DeliveryError):
-        compare(Streamed(what, gone), InPlace(place, what, place.rowset("slow")), what, beside=True, limit=None)
+        compare(Streamed(what, gone), InPlace(place, what, place.rowset("slow")), what, beside="all", limit=None)
 
     assert time.monotonic() - began < 100
     assert place.count("slow") == 1

@@ -164,7 +164,7 @@ def held(place: Place, table: str, rows: list[Row]) -> GivenInPlace:
 
 def reconciled(source: GivenInPlace, target: GivenInPlace, key: tuple[str, ...], **said: Any) -> Reconciliation:
     return reconcile_sides(
-        source, target, ReconcileKeys(key=list(key), **said), "fares", keys=tuple, beside=False, limit=None
+        source, target, ReconcileKeys(key=list(key), **said), "fares", keys=tuple, beside="nothing", limit=None
     )  # fmt: skip
 
 

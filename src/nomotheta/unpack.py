@@ -29,7 +29,7 @@ from blake3 import blake3
 from nomotheta.errors import DeliveryError, counted
 from nomotheta.frozen import frozen
 
-CHUNK = 8 << 20
+CHUNK = 4 << 20
 Most = Callable[[], int]
 _FIRST = (1 << 20, 2 << 20, 4 << 20)
 _SEVERAL = re.compile(r"[*?[]")  # what makes a part of a path stand for several

@@ -13,7 +13,7 @@ from nomotheta.source.base import SourceFile
 from nomotheta.source.delivery import ArrivedFile
 from nomotheta.source.joined import SMALL, Joining
 
-WORKERS, AHEAD = 2, 5
+WORKERS, AHEAD = 2, 4
 _HEAVY, _SMALLER = 1 << 20, 4 << 20  # bytes that a block may always hold besides its rows; of a block that holds more
 
 Open = Callable[[ArrivedFile], tuple[Plan, SourceFile]]

@@ -237,6 +237,9 @@ class Asking(Protocol):
         hashes, as numbers of 32 bits with a sign, and how many of the lower are below zero.
         """
 
+    def lane_hashes(self, kinds: Mapping[str, Kind], rowset: str, by: Sequence[str], buckets: int) -> Iterator[Any]:
+        """Of each row its bucket and its hash, as arrays, where it works out lanes: quicker than very many buckets."""
+
     def lane_bucket(self, kinds: Mapping[str, Kind], by: Sequence[str], buckets: int) -> str:
         """The bucket of a row, as SQL over its columns."""
 
@@ -266,6 +269,9 @@ class Asking(Protocol):
 
     def stream(self, sql: str) -> Iterable[Any]:
         """The rows of a SELECT as Arrow record batches, to be read to their end before anything else is asked."""
+
+    def sparing(self) -> AbstractContextManager[None]:
+        """While rows are streamed once, in their order: with little kept in memory, where it lives in this process."""
 
     def render(self, node: Node, now: Now) -> str:
         """A checked condition as this database's SQL."""

@@ -19,11 +19,12 @@ def rows_table(names: Sequence[str], rows: Sequence[Sequence[Any]]) -> Any:
 
 def _column(values: Sequence[Any]) -> Any:
     """Values as an Arrow array; what Arrow knows no type for as text."""
-    if any(isinstance(value, Decimal) and not value.is_finite() for value in values):
+    kinds = set(map(type, values))
+    if Decimal in kinds and any(isinstance(value, Decimal) and not value.is_finite() for value in values):
         values = [None if value is None else float(value) for value in values]
-    elif any(isinstance(value, uuid.UUID | list | dict) for value in values):
+    elif kinds & {uuid.UUID, list, dict}:
         values = [None if value is None else str(value) for value in values]
-    elif any(isinstance(value, datetime.timedelta) for value in values):
+    elif datetime.timedelta in kinds:
         values = [None if value is None else _time(value) for value in values]
     try:
         made = pa.array(values)

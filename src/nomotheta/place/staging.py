@@ -161,6 +161,10 @@ class Staging:
         """It works out no lanes by itself."""
         return None
 
+    def lane_hashes(self, _kinds: Mapping[str, Kind], _rowset: str, _by: Sequence[str], _buckets: int) -> Iterator[Any]:
+        """Not asked for."""
+        raise NotImplementedError
+
     def lane_bucket(self, _kinds: Mapping[str, Kind], _by: Sequence[str], _buckets: int) -> str:
         """Not asked for."""
         raise NotImplementedError
@@ -168,6 +172,10 @@ class Staging:
     def text_blocks(self, _kinds: Mapping[str, Kind], _rowset: str) -> Iterator[list[Any]] | None:
         """It hands its rows on as they are."""
         return None
+
+    def sparing(self) -> contextlib.AbstractContextManager[None]:
+        """It needs no more memory for many rows than for few."""
+        return contextlib.nullcontext()
 
     def interrupt(self) -> None:
         """It is asked nothing in other threads."""

@@ -9,7 +9,7 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Callable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
-from typing import TypeVar
+from typing import Literal, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -26,10 +26,12 @@ from nomotheta.reconcile.side import Compared, Side, Unalike
 from nomotheta.reconcile.totals import compared_totals, read_totals, totals_in_sql
 
 Given = TypeVar("Given")
+# one server works at most questions with all its processors, but not at those of very many buckets
+Beside = Literal["all", "what is heavy", "nothing"]
 _N = own("rows")
 _MOST_ROWS = 100_000  # of both sides that are fetched to be compared
 _FEW_ROWS = 20_000  # for which finer buckets are not worth a reading
-_BUCKETS, _FINER = 1 << 12, 1 << 19
+_BUCKETS, _FINER = 1 << 10, 1 << 19
 _FEWEST_OF_TEXTS, _IN_A_BUCKET = 1 << 10, 64
 
 
@@ -46,14 +48,14 @@ class Comparison:
     differences: Differences | None = None
 
 
-def compare(source: Side, target: Side, what: Compared, *, beside: bool, limit: int | None) -> Comparison:
+def compare(source: Side, target: Side, what: Compared, *, beside: Beside, limit: int | None) -> Comparison:
     """Compare two sides.
 
     Args:
         source: what should be there.
         target: what is there.
         what: the columns, and their key.
-        beside: whether both may be asked at the same time.
+        beside: which questions both may be asked at the same time.
         limit: how many of the rows that differ are told, None for all.
     """
     if "nowhere" not in {source.lanes, target.lanes}:
@@ -64,7 +66,7 @@ def compare(source: Side, target: Side, what: Compared, *, beside: bool, limit: 
 
 class _Compare:
     def __init__(
-        self, scheme: Scheme, source: Side, target: Side, what: Compared, beside: bool, limit: int | None
+        self, scheme: Scheme, source: Side, target: Side, what: Compared, beside: Beside, limit: int | None
     ) -> None:  # fmt: skip
         self.scheme, self.sides, self.what, self.beside, self.limit = scheme, (source, target), what, beside, limit
 
@@ -122,7 +124,8 @@ class _Compare:
             prints = self._both(lambda side: self.scheme.prints(side, self.what, buckets))
         elif self._sizes(prints).sum() > _FEW_ROWS:
             buckets = _FINER
-            prints = self._both(lambda side: self.scheme.prints(side, self.what, buckets))
+            rows = max(prints[0].rows, prints[1].rows)
+            prints = self._both(lambda side: self.scheme.prints(side, self.what, buckets, rows), heavy=True)
         differing = prints[0].differing(prints[1])
         if not len(differing):  # the totals see what the hashes do not
             return Differences((), {}, None, frozenset())
@@ -154,10 +157,10 @@ class _Compare:
 
     # ---- both sides
 
-    def _both(self, ask: Callable[[Side], Given]) -> tuple[Given, Given]:
+    def _both(self, ask: Callable[[Side], Given], *, heavy: bool = False) -> tuple[Given, Given]:
         """What both sides answer, at the same time if they may be asked so."""
         source, target = self.sides
-        if not self.beside:
+        if self.beside == "nothing" or (self.beside == "what is heavy" and not heavy):
             return ask(source), ask(target)
         with _at_work(target, ask) as later:
             return ask(source), later.result()

@@ -46,7 +46,8 @@ def compared(
         others: whether a side has rows with another value of a column, where none were looked at.
     """
     names = list(what.kinds)
-    sides = [_rows(source, names), _rows(target, names)]
+    known: dict[str | None, str | None] = {}
+    sides = [_rows(source, names, known), _rows(target, names, known)]
     left = [_less(sides[0], sides[1]), _less(sides[1], sides[0])]
     at = [names.index(name) for name in what.key] or range(len(names))
 
@@ -90,8 +91,9 @@ def compared(
     return Differences(shown, dict(sorts), len(found) if whole else None, frozenset(columns), cause)
 
 
-def _rows(table: Any, names: Sequence[str]) -> list[tuple[Texts, Origin]]:
-    columns = [table.column(name).to_pylist() for name in names]
+def _rows(table: Any, names: Sequence[str], known: dict[str | None, str | None]) -> list[tuple[Texts, Origin]]:
+    """The rows of a side; most of their texts are on the other side too, and are kept once."""
+    columns = [[known.setdefault(text, text) for text in table.column(name).to_pylist()] for name in names]
     rows = list(zip(*columns, strict=True))
     if FILE not in table.column_names:
         return [(row, ("", None)) for row in rows]

@@ -21,6 +21,7 @@ from nomotheta.reconcile.totals import read_totals, totals_in_sql
 
 _N, _B, _H = (own(word) for word in ("rows", "bucket", "hash"))
 _ALL, _HALF = 2**64, 2**32
+_MANY, _MOST_ONE_BY_ONE = 1 << 14, 8_000_000  # buckets; rows whose hashes a database hands out one by one
 _IN_A_BATCH = 1 << 20  # rows whose halves add up to less than a double holds exactly
 
 
@@ -60,8 +61,8 @@ class Scheme(Protocol):
 
     name: str
 
-    def prints(self, side: Side, what: Compared, buckets: int) -> Prints:
-        """The fingerprints of a side."""
+    def prints(self, side: Side, what: Compared, buckets: int, rows: int = 0) -> Prints:
+        """The fingerprints of a side, which has that many rows, where that is known."""
 
     def rows(self, side: Side, what: Compared, buckets: int, chosen: Sequence[int]) -> Any:
         """The rows of some buckets, as a `pa.Table` of canonical texts."""
@@ -75,22 +76,26 @@ class ByLanes:
 
     name = lanes.SCHEME
 
-    def prints(self, side: Side, what: Compared, buckets: int) -> Prints:
+    def prints(self, side: Side, what: Compared, buckets: int, rows: int = 0) -> Prints:
         """The fingerprints of a side.
 
         Raises:
             Unalike: it has none.
         """
         if side.lanes == "inside":
+            if 0 < rows <= _MOST_ONE_BY_ONE and buckets > _MANY:
+                gathered = _Buckets(buckets)
+                for at, hashes in side.hashes(what.key, buckets):
+                    gathered.add(hashes, at)
+                return Prints(gathered.counts, gathered.sums)
             found = side.sums(what.key, buckets)
             if found is None:
                 raise Unalike
             return _by_bucket(found, buckets)
         sums, totals, made = Lanes(what.kinds), Totals(what.kinds), _Buckets(buckets)
         for batch in side.batches():
-            rows, keyed = sums.add(batch, what.key)
+            made.add(*sums.add(batch, what.key))
             totals.add(batch)
-            made.add(rows, keyed)
         return Prints(made.counts, made.sums, sums.columns, totals.found())
 
     def columns(self, side: Side, what: Compared) -> dict[str, int]:
@@ -110,7 +115,7 @@ class ByLanes:
         if side.lanes == "inside":
             listed = ", ".join(map(str, chosen))
             bucket = side.bucket(what.key, buckets)
-            return side.ask(lambda prints: _shown(prints, what), lambda _: f"{bucket} IN ({listed})")
+            return side.texts(lambda prints: _shown(prints, what), lambda _: f"{bucket} IN ({listed})")
         wanted = np.zeros(buckets, np.bool_)
         wanted[np.array(chosen, np.int64)] = True
         kept = []
@@ -128,7 +133,7 @@ class ByTexts:
 
     name = OF_TEXTS
 
-    def prints(self, side: Side, what: Compared, buckets: int) -> Prints:
+    def prints(self, side: Side, what: Compared, buckets: int, rows: int = 0) -> Prints:  # noqa: ARG002
         """The fingerprints of a side; of one that is streamed, in one bucket, with what its columns come to."""
         with_totals = buckets == 1 and isinstance(side, Streamed)
 
@@ -178,7 +183,7 @@ class _Buckets:
         buckets = len(self.counts)
         for start in range(0, len(rows), _IN_A_BATCH):
             hashes = rows[start : start + _IN_A_BATCH]
-            at = (keyed[start : start + _IN_A_BATCH] & np.uint64(buckets - 1)).astype(np.int64)
+            at = keyed[start : start + _IN_A_BATCH].astype(np.int64) & (buckets - 1)
             self.counts += np.bincount(at, minlength=buckets)
             high, low = (
                 np.bincount(at, half.astype(np.float64), buckets).astype(np.uint64)

@@ -135,7 +135,13 @@ class _Step:
 
     def read(self, files: Files) -> Reconciliation:
         """The files, read again."""
-        found = compare(self.files(files), self.table(), self.what, beside=self.place.native, limit=self.limit)
+        found = compare(
+            self.files(files),
+            self.table(),
+            self.what,
+            beside="all" if self.place.native else "nothing",
+            limit=self.limit,
+        )
         return self.told(found, [file.name for file in files.files])
 
     def as_declared(self, files: Files) -> Reconciliation:
@@ -150,7 +156,8 @@ class _Step:
         found = reconcile_sides(
             GivenFiles(files, "files", now, about=About(self.what.key, frozenset(), self.what.private)),
             GivenInPlace(self.place, "table", rows, shape, now, meant, about, charter.table),
-            charter.reconcile, charter.table, keys=lambda: self.what.key, beside=self.place.native, limit=self.limit,
+            charter.reconcile, charter.table, keys=lambda: self.what.key,
+            beside="all" if self.place.native else "nothing", limit=self.limit,
         )  # fmt: skip
         account = self.told(Comparison(found.verdict == "pass", "", (0, 0), (0, 0), ()), found.files)
         kept = (

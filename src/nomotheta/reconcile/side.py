@@ -63,6 +63,12 @@ class Side(Protocol):
     def sums(self, by: Sequence[str], buckets: int) -> Any:
         """Of each bucket its number, its rows, and the sum of their hashes in halves; None where it cannot say."""
 
+    def hashes(self, by: Sequence[str], buckets: int) -> Iterator[Any]:
+        """Of each row its bucket and its hash, as arrays, in blocks."""
+
+    def texts(self, said: Said, condition: Said) -> Any:
+        """The rows of a SELECT of texts named like the columns, as a `pa.Table`."""
+
     def columns(self) -> list[int] | None:
         """The rows, the sum of their hashes, and of each column's; None where it cannot say."""
 
@@ -127,12 +133,13 @@ class InPlace:
                     arrays = [_typed(texts, kind) for texts, kind in zip(block, kinds.values(), strict=True)]
                     yield pa.record_batch(arrays, schema=self.what.schema)
             return
-        for batch in self.place.stream(f"SELECT {', '.join(map(quoted, kinds))} {self.rows}"):
-            try:
-                columns = [as_kind(batch.column(at), kind) for at, kind in enumerate(kinds.values())]
-            except pa.ArrowInvalid:
-                raise Unalike from None
-            yield pa.record_batch(columns, schema=self.what.schema)
+        with self.place.sparing():
+            for batch in self.place.stream(f"SELECT {', '.join(map(quoted, kinds))} {self.rows}"):
+                try:
+                    columns = [as_kind(batch.column(at), kind) for at, kind in enumerate(kinds.values())]
+                except pa.ArrowInvalid:
+                    raise Unalike from None
+                yield pa.record_batch(columns, schema=self.what.schema)
 
     def _loose(self, names: Sequence[str]) -> Iterator[Any]:
         """Of a place in which a value may be none of its column's kind."""
@@ -147,6 +154,21 @@ class InPlace:
     def sums(self, by: Sequence[str], buckets: int) -> Any:
         """By the database's own functions."""
         return self.place.lane_buckets(self.what.kinds, self.rows, by, buckets)
+
+    def hashes(self, by: Sequence[str], buckets: int) -> Iterator[Any]:
+        """By the database's own functions."""
+        return self.place.lane_hashes(self.what.kinds, self.rows, by, buckets)
+
+    def texts(self, said: Said, condition: Said) -> Any:
+        """Streamed out of the place: many rows take less time so than few at a time."""
+        names = list(self.what.kinds)
+        where = f"FROM (SELECT * {self.rows}) AS {_SIDE} WHERE {condition(self.prints)}"
+        schema = pa.schema([(name, pa.string()) for name in names])
+        batches = [
+            pa.record_batch([column.cast(pa.string()) for column in batch.columns], schema=schema)
+            for batch in self.place.stream(f"SELECT {said(self.prints)} {where}")
+        ]
+        return pa.Table.from_batches(batches, schema)
 
     def columns(self) -> list[int] | None:
         """By the database's own functions."""
@@ -204,6 +226,14 @@ class Streamed:
 
     def sums(self, by: Sequence[str], buckets: int) -> Any:
         """Not asked for: its lanes are worked out here."""
+        raise NotImplementedError
+
+    def hashes(self, by: Sequence[str], buckets: int) -> Iterator[Any]:
+        """Not asked for."""
+        raise NotImplementedError
+
+    def texts(self, said: Said, condition: Said) -> Any:
+        """Not asked for."""
         raise NotImplementedError
 
     def columns(self) -> list[int] | None:

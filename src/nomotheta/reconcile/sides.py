@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 
 from nomotheta.charter.differ import ReconcileKeys
 from nomotheta.errors import DeclarationError, counted
-from nomotheta.reconcile.compare import Comparison, compare
+from nomotheta.reconcile.compare import Beside, Comparison, compare
 from nomotheta.reconcile.excused import Apart, excused, tolerated
 from nomotheta.reconcile.given import Given
 from nomotheta.reconcile.groups import RowCounts, counted_by, paired, row_counts
@@ -17,7 +17,7 @@ from nomotheta.reconcile.side import Compared
 
 
 def reconcile_sides(
-    source: Given, target: Given, said: ReconcileKeys, name: str, *, keys: Callable[[], Sequence[str]], beside: bool,
+    source: Given, target: Given, said: ReconcileKeys, name: str, *, keys: Callable[[], Sequence[str]], beside: Beside,
     limit: int | None,
 ) -> Reconciliation:  # fmt: skip
     """Reconcile two sides.
@@ -28,7 +28,7 @@ def reconcile_sides(
         said: what may differ.
         name: what the comparison is called, or how it was asked for.
         keys: gives the key by which rows are told apart where none is declared.
-        beside: whether both may be asked at the same time.
+        beside: which questions both may be asked at the same time.
         limit: how many of the rows that differ are told, None for all.
 
     Raises:

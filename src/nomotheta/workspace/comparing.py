@@ -149,11 +149,11 @@ class _Step:
         """Open both sides, and compare them."""
         source, target = self.sides()
         both = [each for each in (source, target) if each.place is not None]
-        beside = all(each.place.native for each in both) if both else False  # type: ignore[union-attr]
+        native = bool(both) and all(each.place.native for each in both)  # type: ignore[union-attr]
         with self._one_moment(source, target) as shared:
             return reconcile_sides(
                 source, target, self.said, self.name, keys=lambda: self._key(source, target),
-                beside=beside and not shared, limit=limit,
+                beside="nothing" if not native else "what is heavy" if shared else "all", limit=limit,
             )  # fmt: skip
 
     def sides(self) -> tuple[Given, Given]:

@@ -209,6 +209,14 @@ class Embedded:
         """Values are compared as they are."""
         return sql
 
+    def sparing(self) -> AbstractContextManager[None]:
+        """What it streams is by the block already."""
+        return nullcontext()
+
+    def lane_hashes(self, _kinds: Mapping[str, Kind], _rowset: str, _by: Sequence[str], _buckets: int) -> Iterator[Any]:
+        """Not asked for."""
+        raise NotImplementedError
+
     def text_blocks(self, _kinds: Mapping[str, Kind], _rowset: str) -> Iterator[list[Any]] | None:
         """Rows are typed anew by the engine, and handed on as they are."""
         return None

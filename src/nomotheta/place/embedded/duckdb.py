@@ -24,7 +24,7 @@ from nomotheta.place.marks import FILES, HIGHEST, MARKS, OF_TABLE, TAKEN_AWAY, m
 from nomotheta.place.render import Now, Renderer, duckdb_type, quoted_table, text_literal
 from nomotheta.place.staging import LanesBy, Staging
 
-MEMORY_LIMIT = "240MB"
+_LITTLE_MEMORY, MEMORY_LIMIT, _MOST_MEMORY = "80MB", "240MB", "80%"
 _KINDS = {
     "BOOLEAN": "boolean", "DATE": "date", "TIME": "time", "TIMESTAMP": "timestamp", "UUID": "uuid", "BLOB": "binary",
     "TIMESTAMP WITH TIME ZONE": "timestamptz", "DOUBLE": "real", "FLOAT": "real", "VARCHAR": "text",
@@ -44,7 +44,7 @@ class DuckPlace(Staging):
     def __init__(self, name: str, path: Path | None, *, shown: str = "", create: bool = True) -> None:
         self.name, self.shown = name, shown or str(path)
         self.fingerprint = Fingerprint()
-        self._marked = False
+        self._marked, self._limit = False, MEMORY_LIMIT
         if path is not None:
             check_file(path, name, self.shown, create=create)
         with self._translated():
@@ -351,8 +351,27 @@ class DuckPlace(Staging):
 
     def stream(self, sql: str) -> Any:
         """Rows as a stream of Arrow record batches; nothing else may be asked before it has ended."""
+        from nomotheta.place.embedded.batches import streamed  # only now: few answers need Arrow
+
+        limits = list(dict.fromkeys((self._limit, MEMORY_LIMIT, _MOST_MEMORY)))
         with self._translated(sql):
-            return self._connection.sql(sql).to_arrow_reader(64_000)
+            return streamed(self._connection, sql, limits[limits.index(self._limit) :], self._limited, self._error)
+
+    @contextlib.contextmanager
+    def sparing(self) -> Iterator[None]:
+        """With few of the file's blocks in memory."""
+        usual = self._limit
+        if usual == MEMORY_LIMIT:
+            self._limited(_LITTLE_MEMORY)
+        try:
+            yield
+        finally:
+            if self._limit == _LITTLE_MEMORY:
+                self._limited(usual)
+
+    def _limited(self, memory: str) -> None:
+        self._run(f"SET memory_limit = '{memory}'")
+        self._limit = memory
 
     def render(self, node: Node, now: Now) -> str:
         """A condition as DuckDB's SQL."""

@@ -10,6 +10,7 @@ from collections.abc import Collection, Mapping
 from nomotheta.conditions import Kind, own, quoted
 from nomotheta.kinds.lanes import null_hash, seed_of
 
+_VALUES = 64  # among which the rows are divided
 _CELLS, _MIXED, _KEYED, _REST, _BUCKET = (quoted(own(word)) for word in ("cells", "mixed", "keyed", "rest", "bucket"))
 
 
@@ -63,17 +64,32 @@ def in_buckets(kinds: Mapping[str, Kind], rowset: str, by: Collection[str], buck
     Both halves have a sign, as whole numbers of 32 bits have: their sum is one of 64, and quicker than one without
     bounds. How many lower halves are below zero is told last.
     """
+    inner = _numbered(kinds, rowset, by, buckets)
+    parts = (f"{_MIXED} >> 32", f"({_MIXED} << 32) >> 32", f"({_MIXED} >> 31) & 1")
+    sums = [f"sum(CAST({part} AS INTEGER))" for part in parts]
+    listed = [f"{sql} AS {quoted(own(str(at)))}" for at, sql in enumerate([_BUCKET, "count(*)", *sums])]
+    return f"SELECT {', '.join(listed)} FROM ({inner}) AS {_CELLS} GROUP BY {_BUCKET}"
+
+
+def one_by_one(kinds: Mapping[str, Kind], rowset: str, by: Collection[str], buckets: int) -> str:
+    """The SELECT that gives of each row its bucket and its hash, as 4 and 8 bytes, many rows in one value.
+
+    The server keeps them until it has all, so that they are for some million rows.
+    """
+    packed = f"string_agg(int4send({_BUCKET}) || int8send({_MIXED}), CAST('' AS BYTEA))"
+    groups = f"{_BUCKET} / {max(1, buckets // _VALUES)}"
+    return f"SELECT {packed} FROM ({_numbered(kinds, rowset, by, buckets)}) AS {_CELLS} GROUP BY {groups}"
+
+
+def _numbered(kinds: Mapping[str, Kind], rowset: str, by: Collection[str], buckets: int) -> str:
+    """The SELECT that gives of each row its bucket and its hash."""
     cells = dict(zip(kinds, _cells(kinds), strict=True))
     keyed = " # ".join(cells[name] for name in cells if name in by or not by)
     rest = " # ".join(cells[name] for name in cells if by and name not in by)
     given = [f"{keyed} AS {_KEYED}", *([f"{rest} AS {_REST}"] if rest else [])]
     whole = f"({_KEYED} # {_REST})" if rest else _KEYED
     numbered = f"CAST({_KEYED} & {buckets - 1} AS INTEGER) AS {_BUCKET}, {_of_integer(whole, '0')} AS {_MIXED}"
-    inner = f"SELECT {numbered} FROM (SELECT {', '.join(given)} {rowset} OFFSET NULL) AS {_CELLS} OFFSET NULL"
-    parts = (f"{_MIXED} >> 32", f"({_MIXED} << 32) >> 32", f"({_MIXED} >> 31) & 1")
-    sums = [f"sum(CAST({part} AS INTEGER))" for part in parts]
-    listed = [f"{sql} AS {quoted(own(str(at)))}" for at, sql in enumerate([_BUCKET, "count(*)", *sums])]
-    return f"SELECT {', '.join(listed)} FROM ({inner}) AS {_CELLS} GROUP BY {_BUCKET}"
+    return f"SELECT {numbered} FROM (SELECT {', '.join(given)} {rowset} OFFSET NULL) AS {_CELLS} OFFSET NULL"
 
 
 def bucket(kinds: Mapping[str, Kind], by: Collection[str], buckets: int) -> str:
