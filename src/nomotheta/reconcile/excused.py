@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+import contextlib
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any
-
-import pyarrow as pa
 
 from nomotheta.charter.differ import MayDiffer
 from nomotheta.conditions import ConditionError, Node, check, own, quoted
@@ -16,7 +15,7 @@ from nomotheta.kinds.show import show
 from nomotheta.reconcile.given import Given
 from nomotheta.reconcile.match import Columns, Matched, Pair
 from nomotheta.reconcile.reconciliation import Cell, RowDifference
-from nomotheta.reconcile.side import Compared, Side, Unalike
+from nomotheta.reconcile.side import Compared, Side, Unalike, held_rows
 from nomotheta.rules.finding import HIDDEN
 
 _S, _T = (own(word) for word in ("source side", "target side"))
@@ -101,24 +100,24 @@ def tolerated(
     rowsets = [f"(SELECT * FROM {quoted(side)}{alone}) AS {quoted(side)}" for side in (_S, _T)]
     joined = f"FROM {rowsets[0]} JOIN {rowsets[1]} ON {same}"
     keys = [_of(_S, name) for name in match.key]
-    counts = _joined(["count(*)", f"count(DISTINCT ({', '.join(keys)}))", *sums], joined, sides)
-    rows, keyed, *found = [int(each) for each in counts[0]]
-    if rows > keyed:
-        raise PlaceError(
-            f"the key {', '.join(match.key)} is repeated in {counted(rows - keyed, 'row')}: which belongs to which, "
-            f"and so whether {pairs[0].name} is within its tolerance, cannot be decided",
-            where=source.columns.told, mend="name columns by which every row is told apart: key = […]",
-        )  # fmt: skip
-    within = {pair.name: found[2 * at] for at, pair in enumerate(pairs)}
-    beyond = {pair.name: found[2 * at + 1] for at, pair in enumerate(pairs)}
-    if not any(beyond.values()):
-        return Apart(within, beyond)
-    far = " OR ".join(tests[pair.name][1] for pair in pairs)
-    cells = [_of(side, pair.name) for pair in pairs for side in (_S, _T)]
-    flags = [tests[pair.name][1] for pair in pairs]
-    most = f" LIMIT {limit}" if limit is not None else ""
-    sides = [source.side(what, chosen, 0), target.side(what, chosen, 1)]
-    listed = _joined([*keys, *cells, *flags], f"{joined} WHERE {far}{most}", sides)
+    with _both(sides) as ask:
+        counts = ask(["count(*)", f"count(DISTINCT ({', '.join(keys)}))", *sums], joined)
+        rows, keyed, *found = [int(each) for each in counts[0]]
+        if rows > keyed:
+            raise PlaceError(
+                f"the key {', '.join(match.key)} is repeated in {counted(rows - keyed, 'row')}: which belongs to "
+                f"which, and so whether {pairs[0].name} is within its tolerance, cannot be decided",
+                where=source.columns.told, mend="name columns by which every row is told apart: key = […]",
+            )  # fmt: skip
+        within = {pair.name: found[2 * at] for at, pair in enumerate(pairs)}
+        beyond = {pair.name: found[2 * at + 1] for at, pair in enumerate(pairs)}
+        if not any(beyond.values()):
+            return Apart(within, beyond)
+        far = " OR ".join(tests[pair.name][1] for pair in pairs)
+        cells = [_of(side, pair.name) for pair in pairs for side in (_S, _T)]
+        flags = [tests[pair.name][1] for pair in pairs]
+        most = f" LIMIT {limit}" if limit is not None else ""
+        listed = ask([*keys, *cells, *flags], f"{joined} WHERE {far}{most}")
     differing = tuple(_row(row, match.key, pairs, key.private) for row in listed)
     return Apart(within, beyond, differing, max(beyond.values()) if len(pairs) == 1 else len(differing))
 
@@ -142,29 +141,25 @@ def _of(side: str, name: str) -> str:
     return f"{quoted(side)}.{quoted(name)}"
 
 
-def _joined(said: Sequence[str], rows: str, sides: Sequence[Side]) -> list[tuple[Any, ...]]:
-    """The rows of a SELECT over both sides, by the embedded engine."""
-    from nomotheta.place.embedded.duckdb import DuckPlace
-
-    listed = ", ".join(f"{sql} AS {quoted(own(str(at)))}" for at, sql in enumerate(said))
-    known = {name: _whole(side) for name, side in zip((_S, _T), sides, strict=True)}
-    engine = DuckPlace("files", None)
-    try:
-        return [tuple(row.values()) for row in engine.fetch(f"SELECT {listed} {rows}", **known).to_pylist()]
-    finally:
-        engine.close()
-
-
-def _whole(side: Side) -> Any:
-    """All rows of a side.
+@contextlib.contextmanager
+def _both(sides: Sequence[Side]) -> Iterator[Callable[[Sequence[str], str], list[tuple[Any, ...]]]]:
+    """Gives the rows of SELECTs over both sides.
 
     Raises:
         PlaceError: a value is none of its column's kind.
     """
     try:
-        return pa.Table.from_batches(list(side.batches()), side.what.schema)
+        with held_rows(dict(zip((_S, _T), sides, strict=True))) as fetch:
+
+            def ask(said: Sequence[str], rows: str) -> list[tuple[Any, ...]]:
+                listed = ", ".join(f"{sql} AS {quoted(own(str(at)))}" for at, sql in enumerate(said))
+                return [tuple(row.values()) for row in fetch(f"SELECT {listed} {rows}").to_pylist()]
+
+            yield ask
     except Unalike:
-        told = f"{', '.join(side.what.kinds)}: a value cannot be read as its column's kind; no tolerance was checked"
+        told = (
+            f"{', '.join(sides[0].what.kinds)}: a value cannot be read as its column's kind; no tolerance was checked"
+        )
         raise PlaceError(told, mend="correct it, or compare the column without a tolerance") from None
 
 

@@ -7,7 +7,9 @@ inside the database, no row leaves it.
 from __future__ import annotations
 
 import contextlib
+import tempfile
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from pathlib import Path
 from typing import Any, Protocol
 
 import pyarrow as pa
@@ -256,6 +258,39 @@ def asked(said: Said, batches: Iterator[Any], schema: Any, condition: Said | Non
     """The rows of a SELECT over batches, by the embedded engine, as a `pa.Table`."""
     from nomotheta.place.embedded.duckdb import DuckPlace  # only now: a load does without it
 
+    engine = DuckPlace("files", None)
+    where = f" WHERE {condition(engine.fingerprint)}" if condition else ""
+    try:
+        with _given(batches, schema) as reader:
+            select = f"SELECT {said(engine.fingerprint)} FROM {quoted(_ROWS)}{where}{group}"
+            return engine.fetch(select, **{_ROWS: reader})
+    finally:
+        engine.close()
+
+
+@contextlib.contextmanager
+def held_rows(sides: Mapping[str, Side]) -> Iterator[Callable[[str], Any]]:
+    """Gives the rows of a SELECT over all rows of some sides, which the embedded engine has in a file meanwhile.
+
+    Raises:
+        Unalike: a value is none of its column's kind.
+    """
+    from nomotheta.place.embedded.duckdb import DuckPlace
+
+    with tempfile.TemporaryDirectory(prefix="nomotheta-") as folder:
+        engine = DuckPlace("files", Path(folder, "sides.duckdb"))
+        try:
+            for name, side in sides.items():
+                with _given(side.batches(), side.what.schema) as reader:
+                    engine.fetch(f"CREATE TABLE {quoted(name)} AS SELECT * FROM {quoted(_ROWS)}", **{_ROWS: reader})
+            yield engine.fetch
+        finally:
+            engine.close()
+
+
+@contextlib.contextmanager
+def _given(batches: Iterator[Any], schema: Any) -> Iterator[Any]:
+    """Batches as the embedded engine reads them; what goes wrong in them is not told in the engine's words."""
     failed: list[BaseException] = []
 
     def watched() -> Iterator[Any]:
@@ -263,18 +298,13 @@ def asked(said: Said, batches: Iterator[Any], schema: Any, condition: Said | Non
             yield from batches
         except GeneratorExit:
             raise
-        except BaseException as error:  # which the engine would tell in words of its own
+        except BaseException as error:
             failed.append(error)
             raise
 
-    reader = pa.RecordBatchReader.from_batches(schema, watched())
-    engine = DuckPlace("files", None)
-    where = f" WHERE {condition(engine.fingerprint)}" if condition else ""
     try:
-        return engine.fetch(f"SELECT {said(engine.fingerprint)} FROM {quoted(_ROWS)}{where}{group}", **{_ROWS: reader})
+        yield pa.RecordBatchReader.from_batches(schema, watched())
     except PlaceError:
         if failed:
             raise failed[0] from None
         raise
-    finally:
-        engine.close()

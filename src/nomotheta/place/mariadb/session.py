@@ -77,15 +77,21 @@ class MariaSession:
 
     def _stop(self) -> None:
         """End what the server does for us: it would go on, and we would wait for its answer before all else."""
-        own: Any = self._connection
-        number = own.thread_id()
+        number = self._connection.thread_id()
         self.close()
+        self._kill(f"{int(number)}")
+
+    def interrupt(self) -> None:
+        """End what it is asked in another thread, by a connection of its own."""
+        self._kill(f"QUERY {int(self._connection.thread_id())}")
+
+    def _kill(self, what: str) -> None:
         with (
             contextlib.suppress(pymysql.MySQLError, OSError),
             pymysql.connect(**self._settings) as other,
             other.cursor() as cursor,
         ):
-            cursor.execute(f"KILL {int(number)}")
+            cursor.execute(f"KILL {what}")
 
     def _error(self, error: pymysql.MySQLError) -> PlaceError:
         code, told = (error.args[0], str(error.args[-1])) if error.args else (0, str(error))
