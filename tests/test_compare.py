@@ -71,6 +71,22 @@ def test_tables_of_two_places_are_equal_until_a_row_is_not(two: Space) -> None:
     assert "nothing was compared" in two.run("reconcile", *KEY, "--where", "id > 1000").text
 
 
+def test_distinct_values_and_fingerprints_of_columns_are_told_where_they_are_asked_for(two: Space) -> None:
+    words = (*KEY, "--distinct", "CODE,on_day", "--fingerprints")
+    there(two, "update fares set code = 'c8' where id = 7")
+
+    found = {each["column"]: each for each in compared(two, *words)["totals"]}
+    shown = two.run("reconcile", *words).text
+
+    assert [(found[name]["source_distinct"], found[name]["target_distinct"]) for name in ("code", "on_day", "fare")] == [
+        (60, 59), (3, 3), (None, None),
+    ]  # fmt: skip
+    unequal = {name for name, each in found.items() if each["source_fingerprint"] != each["target_fingerprint"]}
+    assert unequal == {"code"}
+    assert found["code"]["target_fingerprint"] in shown
+    assert "distinct names nothing" in two.run("reconcile", *KEY, "--distinct", "nothing").text
+
+
 def test_a_column_that_one_side_lacks_makes_them_differ_unless_it_is_left_out(two: Space) -> None:
     there(two, "alter table fares add column later integer")
 

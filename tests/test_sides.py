@@ -201,6 +201,27 @@ def test_a_single_fault_is_found_and_named_and_what_is_equal_passes(a: str, b: s
 ROUNDS = 3
 
 
+def test_different_values_are_counted_and_each_column_has_its_fingerprint(places: dict[str, Place]) -> None:
+    chance, names = random.Random(16), list(KINDS)
+    rows = [(n, *(some(chance, kind) for kind in list(KINDS.values())[1:])) for n in range(40)]
+    at = next(at for at, kind in enumerate(KINDS.values()) if kind.name == "text")
+    rows = [(*row[:at], text, *row[at + 1 :]) for row, text in zip(rows, ["a", "A", "a ", "á", None] * 8, strict=True)]
+    wrong = [(*row[:at], "b" if row[0] == 0 else row[at], *row[at + 1 :]) for row in rows]
+    told = set()
+    for sort, place in places.items():
+        source, other = held(places["duckdb"], f"d_{sort}", rows), held(place, "d", wrong)
+        found = reconciled(source, other, ("id",), distinct=names, fingerprints=True)
+
+        for column, (name, mine, its) in zip(
+            found.totals, zip(names, zip(*rows, strict=True), zip(*wrong, strict=True), strict=True), strict=True
+        ):
+            counts = tuple(len({*values} - {None}) for values in (mine, its))
+            assert (column.source_distinct, column.target_distinct) == counts, (sort, name)
+            assert (column.source_fingerprint == column.target_fingerprint) == (name != names[at]), (sort, name)
+        told.add(tuple((each.source_fingerprint, each.target_fingerprint) for each in found.totals))
+    assert len(told) == 1  # one scheme in all places
+
+
 def test_empty_tables_are_equal_and_one_row_is_not_none(places: dict[str, Place]) -> None:
     row = (1, 2, "x", Decimal("1.500"), datetime.date(2026, 6, 1), datetime.datetime(2026, 6, 1), True, 0.5)
     for sort, place in places.items():

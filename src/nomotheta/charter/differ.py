@@ -85,8 +85,13 @@ def _literal(text: str) -> str:
 
 
 class ReconcileKeys(Declared):
-    """What is left out of a comparison, by which columns rows are told apart, and what may differ in a column."""
+    """What is left out of a comparison, by which columns rows are told apart, and what may differ in a column.
+
+    Of the columns in `distinct`, different values are counted too; `fingerprints` tells that of each column.
+    """
 
     key: list[Name] = Field(default=[])
     leave_out: list[Name] = Field(default=[])
+    distinct: list[Name] = Field(default=[])
+    fingerprints: bool = False
     columns: dict[str, MayDiffer] = Field(default={})

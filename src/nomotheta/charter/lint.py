@@ -128,6 +128,7 @@ def _reconciled(read: Read) -> list[Problem]:
     files = charter.file_columns()
     named: list[tuple[Path, str]] = [(("reconcile", "key", at), name) for at, name in enumerate(said.key)]
     named += [(("reconcile", "leave_out", at), name) for at, name in enumerate(said.leave_out)]
+    named += [(("reconcile", "distinct", at), name) for at, name in enumerate(said.distinct)]
     named += [(("reconcile", "columns", name), name) for name in said.columns]
     for path, name in named:
         if name not in charter.columns:

@@ -22,8 +22,8 @@ from nomotheta.place.render import text_literal
 from nomotheta.reconcile.differences import Differences, compared
 from nomotheta.reconcile.prints import ByLanes, ByTexts, Prints, Scheme
 from nomotheta.reconcile.reconciliation import ColumnTotals
-from nomotheta.reconcile.side import Compared, Side, Unalike
-from nomotheta.reconcile.totals import compared_totals, read_totals, totals_in_sql
+from nomotheta.reconcile.side import Compared, Side, Streamed, Unalike
+from nomotheta.reconcile.totals import compared_totals, distinct_in_sql, read_totals, totals_in_sql, with_more
 
 Given = TypeVar("Given")
 # one server works at most questions with all its processors, but not at those of very many buckets
@@ -99,11 +99,40 @@ class _Compare:
             known = [self._asked_totals(quick)] * 2
         else:
             known = [each or self._asked_totals(side) for each, side in zip(known, self.sides, strict=True)]
+        distinct = self._distinct(alike=alike)
+        told = self._of_columns(prints) if self.what.each else ({}, {})
         hidden = self.what.private
         return tuple(
-            compared_totals(name, kind, *(each[name] for each in known if each), hide=name in hidden)
+            with_more(
+                compared_totals(name, kind, *(each[name] for each in known if each), hide=name in hidden),
+                *(each.get(name) for each in (*distinct, *told)),
+                hide=name in hidden,
+            )
             for name, kind in self.what.kinds.items()
         )
+
+    def _distinct(self, *, alike: bool) -> tuple[dict[str, int], dict[str, int]]:
+        """How many different values the columns have of which that is asked."""
+        if not self.what.distinct:
+            return {}, {}
+        source, target = self.sides
+        if alike and type(source) is not type(target):
+            source = target = min(self.sides, key=lambda side: isinstance(side, Streamed))
+        found = self._asked_distinct(target)
+        return (found if source is target else self._asked_distinct(source)), found
+
+    def _asked_distinct(self, side: Side) -> dict[str, int]:
+        kinds = {name: kind for name, kind in self.what.kinds.items() if name in self.what.distinct}
+        (row,) = side.ask(lambda prints: ", ".join(distinct_in_sql(kinds, prints, side.exactly))).to_pylist()
+        return {name: int(count) for name, count in zip(kinds, row.values(), strict=True)}
+
+    def _of_columns(self, prints: tuple[Prints, Prints]) -> tuple[dict[str, int], dict[str, int]]:
+        """The fingerprint of each column; some sides know it already."""
+        found = [
+            each.columns if each.columns is not None else self.scheme.columns(side, self.what)
+            for each, side in zip(prints, self.sides, strict=True)
+        ]
+        return found[0], found[1]
 
     def _asked_totals(self, side: Side) -> dict[str, ColumnTotal]:
         (row,) = side.ask(lambda prints: ", ".join(totals_in_sql(self.what.kinds, prints))).to_pylist()

@@ -64,11 +64,13 @@ class Matched:
     lacking: tuple[tuple[str, str], ...]
     left_out: tuple[str, ...]
     key: tuple[str, ...]
+    distinct: frozenset[str] = frozenset()
+    each: bool = False
 
     def compared(self, private: frozenset[str]) -> Compared:
         """The columns that must be equal."""
         strict = {pair.name: pair.kind for pair in self.pairs if not pair.may.tolerant}
-        return Compared(strict, self.key, private & {*strict})
+        return Compared(strict, self.key, private & {*strict}, self.distinct, self.each)
 
 
 def matched(
@@ -105,7 +107,9 @@ def matched(
         mend = 'name what belongs together: [columns.NAME] target = "…"'
         raise DeclarationError(f"{source.told} and {target.told} have no column in common", where=where, mend=mend)
     lacking = tuple(each for each in alone if each[0] not in left)
-    return Matched(tuple(pairs), lacking, tuple(left), _key(pairs, said, key, where))
+    exact = {pair.name.casefold(): pair.name for pair in pairs if not pair.may.tolerant}
+    distinct = frozenset(_compared_exactly(exact, said.distinct, "distinct names", where))
+    return Matched(tuple(pairs), lacking, tuple(left), _key(pairs, said, key, where), distinct, said.fingerprints)
 
 
 def _names(source: Columns, said: ReconcileKeys) -> list[str]:
@@ -121,16 +125,23 @@ def _key(pairs: Sequence[Pair], said: ReconcileKeys, key: Sequence[str], where: 
     """The columns by which rows are told apart."""
     names = {pair.name.casefold(): pair.name for pair in pairs if not pair.may.tolerant}
     chosen = said.key or (key if all(each.casefold() in names for each in key) else [])
-    for each in chosen:
-        if each.casefold() not in names:
-            mend = did_you_mean(each, names.values(), "columns: " + ", ".join(names.values()))
-            told = f"the key names {each}, which is not compared exactly on both sides"
-            raise DeclarationError(told, where=where, mend=mend)
+    key = _compared_exactly(names, chosen, "the key names", where)
     tolerant = [pair.name for pair in pairs if pair.may.tolerant]
     if tolerant and not chosen:
         told = f"{tolerant[0]} may be apart, which can only be decided where rows are told apart by a key"
         raise DeclarationError(told, where=where, mend='add key = ["…"]')
-    return tuple(names[each.casefold()] for each in chosen)
+    return tuple(key)
+
+
+def _compared_exactly(names: Mapping[str, str], chosen: Sequence[str], what: str, where: str) -> list[str]:
+    """Columns as they are called, by names in whatever case."""
+    for each in chosen:
+        if each.casefold() not in names:
+            mend = did_you_mean(each, names.values(), "columns: " + ", ".join(names.values()))
+            raise DeclarationError(
+                f"{what} {each}, which is not compared exactly on both sides", where=where, mend=mend
+            )
+    return [names[each.casefold()] for each in chosen]
 
 
 def _check_names(source: Columns, target: Columns, said: ReconcileKeys, where: str) -> None:

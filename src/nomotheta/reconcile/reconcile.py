@@ -71,7 +71,8 @@ def reconcile(
     kinds = {name: kind for name, kind in kinds.items() if name.casefold() not in out}
     step = _Step(place, charter, loads, _what(charter, kinds), where, over, limit)
     declared = bool(charter.reconcile.columns)
-    if recorded and not key and not declared and place.lanes != "nowhere":
+    counted_anew = bool(charter.reconcile.distinct)  # was not recorded
+    if recorded and not key and not declared and not counted_anew and place.lanes != "nowhere":
         found = step.recorded()
         if found is not None and found.verdict == "pass":
             return found
@@ -109,7 +110,9 @@ def sides_of_loads(
 def _what(charter: Charter, kinds: dict[str, Kind]) -> Compared:
     """The columns that files hold, and the key by which their rows are told apart."""
     key = next((tuple(each.columns) for each in charter.real_keys() if {*each.columns} <= {*kinds}), ())
-    return Compared(kinds, key, charter.private() & {*kinds})
+    said = charter.reconcile
+    distinct = frozenset(name for name in kinds if name in said.distinct)
+    return Compared(kinds, key, charter.private() & {*kinds}, distinct, said.fingerprints)
 
 
 class _Step:

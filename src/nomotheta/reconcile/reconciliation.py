@@ -17,7 +17,8 @@ Sort = Literal["changed", "missing", "unexpected", "repeated"]
 class ColumnTotals:
     """One column on both sides, values as text. `measure` says what `source` and `target` are.
 
-    `sum`, `length` (characters in all) and `true` (how many) are one value each; `range` is lowest and highest.
+    `sum`, `length` (characters in all) and `true` (how many) are one value each; `range` is lowest and highest. Where
+    it was asked for, how many different values there are, and the column's fingerprint.
     """
 
     column: str
@@ -27,6 +28,10 @@ class ColumnTotals:
     source: tuple[str | None, ...]
     target: tuple[str | None, ...]
     equal: bool
+    source_distinct: int | None = None
+    target_distinct: int | None = None
+    source_fingerprint: str | None = None
+    target_fingerprint: str | None = None
 
 
 @frozen

@@ -33,11 +33,16 @@ Said = Callable[[Fingerprint], str]  # a part of a SELECT, as a side says it
 
 @frozen
 class Compared:
-    """What is compared: columns with the kinds that both sides have in common, a key, those that are not shown."""
+    """What is compared: columns with the kinds that both sides have in common, a key, those that are not shown.
+
+    Of the columns in `distinct`, different values are counted; `each` says that every column's fingerprint is told.
+    """
 
     kinds: Mapping[str, Kind]
     key: tuple[str, ...] = ()
     private: frozenset[str] = frozenset()
+    distinct: frozenset[str] = frozenset()
+    each: bool = False
 
     @property
     def schema(self) -> Any:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import replace
 from decimal import Decimal
 from typing import Any
 
@@ -35,6 +36,14 @@ def totals_in_sql(kinds: Mapping[str, Kind], prints: Fingerprint) -> Iterator[st
                 found = [prints.of(f"{least}({column})", kind) for least in ("min", "max")]
         for at, each in enumerate(found):
             yield f"{each} AS {quoted(own(f'{name} {at}'))}"
+
+
+def distinct_in_sql(
+    kinds: Mapping[str, Kind], prints: Fingerprint, exactly: Callable[[str], str]
+) -> Iterator[str]:  # fmt: skip
+    """Per column, how many different values it has: of their canonical texts, which are told apart by code point."""
+    for at, (name, kind) in enumerate(kinds.items()):
+        yield f"count(DISTINCT {exactly(prints.shown(name, kind))}) AS {quoted(own(str(at)))}"
 
 
 def read_totals(kinds: Mapping[str, Kind], row: Mapping[str, Any]) -> dict[str, ColumnTotal]:
@@ -82,3 +91,19 @@ def compared_totals(name: str, kind: Kind, source: ColumnTotal, target: ColumnTo
     shown = [(HIDDEN,) * parts if hide else tuple(side) for side in said]
     same = source.count == target.count and sides[0] == sides[1]
     return ColumnTotals(name, measure, source.count, target.count, shown[0], shown[1], same)
+
+
+def with_more(
+    totals: ColumnTotals, source: int | None, target: int | None, source_print: int | None, target_print: int | None,
+    *, hide: bool,
+) -> ColumnTotals:  # fmt: skip
+    """The same with how many different values there are, and fingerprints of 64 bits, where these are known.
+
+    Those of a private column are not told: whoever has a value in mind could see whether it is the only one there.
+    """
+    numbers = (source_print, target_print)
+    prints = [None if each is None else HIDDEN if hide else f"{each:016x}" for each in numbers]
+    return replace(
+        totals, equal=totals.equal and source == target, source_distinct=source, target_distinct=target,
+        source_fingerprint=prints[0], target_fingerprint=prints[1],
+    )  # fmt: skip

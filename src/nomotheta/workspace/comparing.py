@@ -82,7 +82,8 @@ def comparison_names(context: Context) -> list[str]:
 
 
 def asked_comparison(
-    context: Context, source: str, target: str, where: str | None, key: Sequence[str], without: Sequence[str]
+    context: Context, source: str, target: str, where: str | None, key: Sequence[str], without: Sequence[str],
+    distinct: Sequence[str] = (), *, fingerprints: bool = False,
 ) -> ComparisonKeys:  # fmt: skip
     """Two sides as a call names them: tables, PLACE:TABLE, files."""
     sides = [_side_in_call(context, text, where) for text in (source, target)]
@@ -90,7 +91,7 @@ def asked_comparison(
     said = compiled.charter.reconcile if compiled is not None else ReconcileKeys()
     return ComparisonKeys(
         source=sides[0], target=sides[1], key=list(key) or said.key, leave_out=[*said.leave_out, *without],
-        columns=said.columns,
+        columns=said.columns, distinct=[*said.distinct, *distinct], fingerprints=said.fingerprints or fingerprints,
     )  # fmt: skip
 
 

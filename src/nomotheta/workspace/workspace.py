@@ -350,8 +350,9 @@ class Workspace:
 
     def compare(
         self, source: str, target: str = "", *, where: str | None = None, key: Sequence[str] = (),
-        without: Sequence[str] = (), day: datetime.date | None = None, run_id: int | None = None,
-        limit: int | None = 20, listener: Listener = nobody,
+        without: Sequence[str] = (), distinct: Sequence[str] = (), fingerprints: bool = False,
+        day: datetime.date | None = None, run_id: int | None = None, limit: int | None = 20,
+        listener: Listener = nobody,
     ) -> Reconciliation:  # fmt: skip
         """Compare any two sides: rows, totals, fingerprints, and the rows that differ.
 
@@ -362,6 +363,8 @@ class Workspace:
             where: a condition that narrows both sides.
             key: columns by which rows are told apart; by default a key of either side.
             without: columns that are not compared.
+            distinct: columns whose different values are counted.
+            fingerprints: whether that of each column is told.
             day: what `{day}` and `:day` stand for; by default today.
             run_id: the run it is part of.
             limit: how many of the rows that differ are told, None for all.
@@ -376,7 +379,7 @@ class Workspace:
 
         context = self.context
         said = (
-            asked_comparison(context, source, target, where, key, without)
+            asked_comparison(context, source, target, where, key, without, distinct, fingerprints=fingerprints)
             if target
             else declared_comparison(context, source)
         )

@@ -93,6 +93,13 @@ def reconcile(
     without: Annotated[
         str | None, typer.Option("--without", metavar="COLUMNS", help="With --with: columns to leave out.")
     ] = None,
+    distinct: Annotated[
+        str | None,
+        typer.Option("--distinct", metavar="COLUMNS", help="With --with: columns whose different values are counted."),
+    ] = None,
+    fingerprints: Annotated[
+        bool, typer.Option("--fingerprints", help="With --with: show that of each column.")
+    ] = False,
     by: Annotated[
         str | None,
         typer.Option("--by", metavar="COLUMN", help="Count rows by that, or by load, day or file, and no more."),
@@ -129,7 +136,11 @@ def reconcile(
         _count(call, opened, tables or [], by, other, place, where, period, day_given(day, opened), limit)
         return
     every = None if csv or parquet else limit
-    ways = _ways(opened, tables or [], other, load, place, where, _listed(key), _listed(without), day, every)
+    asked = {
+        "where": where, "key": _listed(key), "without": _listed(without), "distinct": _listed(distinct),
+        "fingerprints": fingerprints,
+    }  # fmt: skip
+    ways = _ways(opened, tables or [], other, load, place, asked, day, every)
     results = []
     for way in ways:
         with call.bars("reconciliation") as listener:
@@ -180,11 +191,10 @@ def _listed(text: str | None) -> list[str]:
 
 
 def _ways(
-    opened: Workspace, names: list[str], other: str | None, load: int | None, place: str | None, where: str | None,
-    key: list[str], without: list[str], day: str | None, limit: int | None,
+    opened: Workspace, names: list[str], other: str | None, load: int | None, place: str | None,
+    asked: dict[str, Any], day: str | None, limit: int | None,
 ) -> Iterator[Callable[[Listener], Reconciliation]]:  # fmt: skip
     """What is to be reconciled, one after the other."""
-    of_two = {"--where": where, "--key": key, "--without": without}
     if other is not None:
         if len(names) != 1:
             raise DeclarationError(
@@ -194,13 +204,11 @@ def _ways(
             told = "--load" if load is not None else "--place"
             raise DeclarationError(f"{told} is for the files of a load; with --with, write PLACE:TABLE and --where")
         when = day_given(day, opened)
-        yield lambda listener: opened.compare(
-            names[0], other, where=where, key=key, without=without, day=when, limit=limit, listener=listener
-        )
+        yield lambda listener: opened.compare(names[0], other, **asked, day=when, limit=limit, listener=listener)
         return
-    given = next((name for name, value in of_two.items() if value), None)
+    given = next((name for name, value in asked.items() if value), None)
     if given is not None:
-        raise DeclarationError(f"{given} is for two sides", mend="name the other: --with TABLE, PLACE:TABLE or FILE")
+        raise DeclarationError(f"--{given} is for two sides", mend="name the other: --with TABLE, PLACE:TABLE or FILE")
     comparisons = opened.comparisons()
     tables = [name for name in names if name not in comparisons] if names else opened.loaded_tables(place)
     for table in tables:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 
 from rich.console import Console
 from rich.table import Table
@@ -31,15 +31,20 @@ def show_reconciliation(result: Reconciliation, *, again: bool = False, limit: i
     if not same:
         show_differences(console, result, limit)
     console.print(indented(_counts(result), 2, 1))
-    table = plain_table(("column", ""), ("values", "right"), ("total of", ""), ("", ""), ("total", ""))
+    more = _asked(result)
+    table = plain_table(
+        ("column", ""), ("values", "right"), *((name, "right") for name in more), ("total of", ""), ("", ""),
+        ("total", ""),
+    )  # fmt: skip
     alike = result.source_rows == result.target_rows  # else all totals differ, which says nothing of the columns
     for column in result.totals:
         differs = column.column in result.differing or (alike and not column.equal)
-        for row in _totals_rows(column, result, differs=differs):
-            table.add_row(*row)
-    for at in range(4):
+        for side, row in enumerate(_totals_rows(column, result, differs=differs)):
+            further = [Text(each(column, side), RED if differs else "") for each in more.values()]
+            table.add_row(*row[:2], *further, *row[2:])
+    for at in range(4 + len(more)):
         table.columns[at].no_wrap = at > 0
-    table.columns[4].min_width = _LEAST
+    table.columns[-1].min_width = _LEAST
     console.print(indented(table, 2))
     if result.uncompared:
         why = "not from the files, or not in the charter" if result.of_files else "left out"
@@ -110,6 +115,22 @@ def _counts(result: Reconciliation) -> Table:
     return grid
 
 
+def _asked(result: Reconciliation) -> dict[str, Callable[[ColumnTotals, int], str]]:
+    """What else is told of columns, where it was asked for."""
+    found: dict[str, Callable[[ColumnTotals, int], str]] = {}
+    if any(each.source_distinct is not None for each in result.totals):
+        found["distinct"] = lambda column, side: _number((column.source_distinct, column.target_distinct)[side])
+    if any(each.source_fingerprint is not None for each in result.totals):
+        found["fingerprint"] = lambda column, side: (
+            (column.source_fingerprint, column.target_fingerprint)[side] or ""
+        )  # fmt: skip
+    return found
+
+
+def _number(count: int | None) -> str:
+    return "" if count is None else f"{count:,}"
+
+
 def _in(side: str) -> str:
     return f"the {side}" if side in {"files", "table"} else visible(side)
 
@@ -121,12 +142,16 @@ def _totals_rows(column: ColumnTotals, result: Reconciliation, *, differs: bool)
     measure = Text(_MEASURES[column.measure], "dim")
     sides = [", ".join(_grouped(value, column.measure) for value in side) for side in (column.source, column.target)]
     counts = [f"{column.source_count:,}", f"{column.target_count:,}"]
-    if sides[0] == sides[1] and counts[0] == counts[1]:
+    if sides[0] == sides[1] and counts[0] == counts[1] and _are_same(column):
         more = "the same total, of other values" if differs else ""
         yield name, Text(counts[0], tone), measure, Text(""), Text(f"{sides[0]}  {more}".rstrip(), tone)
         return
     yield name, Text(counts[0], tone), measure, Text(_side(result, 0), "dim"), Text(sides[0], tone)
     yield Text(""), Text(counts[1], tone), Text(""), Text(_side(result, 1), "dim"), Text(sides[1], tone)
+
+
+def _are_same(column: ColumnTotals) -> bool:
+    return (column.source_distinct, column.source_fingerprint) == (column.target_distinct, column.target_fingerprint)
 
 
 def _side(result: Reconciliation, at: int) -> str:
