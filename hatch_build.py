@@ -7,6 +7,7 @@ reads more slowly. NOMOTHETA_TARGET names another platform, as `scripts/wheels` 
 
 from __future__ import annotations
 
+import compileall
 import importlib.util
 import os
 import shlex
@@ -31,8 +32,10 @@ class Kernel(BuildHookInterface):
         """A compiler, where the machine has none."""
         return [] if left_out() or (compiler() and not target()) else ["ziglang"]
 
-    def initialize(self, version: str, build_data: dict[str, Any]) -> None:  # noqa: ARG002
-        """Compile it."""
+    def initialize(self, version: str, build_data: dict[str, Any]) -> None:
+        """Compile it; and the modules of an editable installation, which nobody else compiles before their first use."""
+        if version == "editable":
+            compileall.compile_dir(str(Path(self.root, "src", "nomotheta")), quiet=1)
         sources, made_as = (
             [str(Path(self.root, FOLDER, name)) for name in SOURCES],
             Path(self.root, FOLDER, "kernel.so"),
