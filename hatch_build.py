@@ -33,7 +33,7 @@ class Kernel(BuildHookInterface):
         return [] if left_out() or (compiler() and not target()) else ["ziglang"]
 
     def initialize(self, version: str, build_data: dict[str, Any]) -> None:
-        """Compile it; and the modules of an editable installation, which nobody else compiles before their first use."""
+        """Compile it; and the modules of an editable installation, which nobody else does before their first use."""
         if version == "editable":
             compileall.compile_dir(str(Path(self.root, "src", "nomotheta")), quiet=1)
         sources, made_as = (
