@@ -25,7 +25,15 @@ def main() -> None:
     sys.exit(code)
 
 
-_LIGHT = (["lint"], ["ledger"], ["rejects"], ["places"], ["begin"], ["judge"])  # commands that read no data, or seldom
+_LIGHT = (
+    ["lint"],
+    ["ledger"],
+    ["docket"],
+    ["rejects"],
+    ["places"],
+    ["begin"],
+    ["judge"],
+)  # commands that read no data, or seldom
 
 
 def _run(arguments: list[str]) -> int:

@@ -28,12 +28,19 @@ _PORTS = 65_535
 
 
 class Tell(Declared):
-    """Who is told of failing loads, and through which mail server."""
+    """Who is told of failing loads, and through which mail server.
+
+    With `when = "change"` a failure is told when it is new, comes back, grows worse, is taken, or is over; with
+    `always`, every night. `tables` (names, or patterns with `*`) and `owners` narrow what is told.
+    """
 
     server: str
     sender: Annotated[str, Field(alias="from")]
     to: Annotated[list[str], Field(min_length=1)]
     on: list[Literal["fail", "warn", "pass"]] = Field(default=["fail"])
+    when: Literal["change", "always"] = "change"
+    tables: list[str] = Field(default=[])
+    owners: list[str] = Field(default=[])
 
     @field_validator("server")
     @classmethod
@@ -55,6 +62,12 @@ class Tell(Declared):
         return value
 
 
+class Report(Declared):
+    """Where the pages in `reports/` are served, so that mails can name them."""
+
+    base_url: Annotated[str | None, Field(pattern=r"^(https?|file)://\S+$")] = None
+
+
 class Settings(Declared):
     """`nomotheta.toml`."""
 
@@ -63,6 +76,7 @@ class Settings(Declared):
     places: dict[str, Place]
     layouts: dict[str, DeclaredLayout] = Field(default={})
     tell: dict[str, Tell] = Field(default={})
+    report: Report = Field(default=Report())
 
     @field_validator("time_zone")
     @classmethod

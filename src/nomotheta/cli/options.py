@@ -61,6 +61,7 @@ Day = Annotated[
     str | None,
     typer.Option("--day", metavar="DAY", help="The delivery's day: 2026-12-31, yesterday, -1; default: today."),
 ]
+TellIt = Annotated[bool, typer.Option("--tell", help="Tell those who want to hear of it, as a run does.")]
 NoTell = Annotated[bool, typer.Option("--no-tell", help="Send no mail about it.")]
 Table = Annotated[
     str, typer.Argument(metavar="TABLE", help="The table, as its charter names it.", autocompletion=complete_tables)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from pathlib import Path
 from typing import IO, Any, Literal
 
@@ -20,6 +20,7 @@ SIGNS = {"pass": "✓", "warn": "!", "fail": "✗", "error": "?"}
 # colours that read on dark and on light grounds alike
 GREEN, YELLOW, RED, MAGENTA = "color(28)", "color(130)", "color(196)", "color(164)"
 TONES = {"pass": GREEN, "warn": YELLOW, "fail": RED, "error": MAGENTA}
+_BARS = "▁▂▃▄▅▆▇█"
 GAP = 3  # characters between the columns of a table
 _VALUE = 200  # characters of a value that are shown
 _ENDLESS = 1_000_000  # columns: what is read by a program is not folded
@@ -147,3 +148,12 @@ def relative(path: Path) -> str:
     """A path as it is typed from here."""
     here = Path.cwd()
     return str(path.relative_to(here)) if path.is_relative_to(here) else str(path)
+
+
+def spark(values: Sequence[int | None]) -> str:
+    """Numbers as bars of one line, the highest a full one; a dot where one is not known. One alone says nothing."""
+    known = [value for value in values if value is not None]
+    if len(values) < 2 or not known:
+        return ""
+    most = max(*known, 1)
+    return "".join("·" if value is None else _BARS[max(value, 0) * (len(_BARS) - 1) // most] for value in values)

@@ -1,5 +1,7 @@
 """The ledger: what happened, kept in the workspace."""
 
+from nomotheta.ledger.docket import TOLD, Docket, DocketEntry, DocketPage, Event, Night
+from nomotheta.ledger.history import Part, usual_range
 from nomotheta.ledger.ledger import Ledger, summary_of_load, summary_of_reconciliation
 from nomotheta.ledger.outbox import Mail, Outbox
 from nomotheta.ledger.record import (
@@ -16,14 +18,21 @@ from nomotheta.ledger.record import (
 )
 
 __all__ = [
+    "TOLD",
     "BadFile",
+    "Docket",
+    "DocketEntry",
+    "DocketPage",
     "Entry",
+    "Event",
     "Judgement",
     "Ledger",
     "LeftOut",
     "LoadResult",
     "Mail",
+    "Night",
     "Outbox",
+    "Part",
     "RunResult",
     "ShownReject",
     "State",
@@ -31,4 +40,5 @@ __all__ = [
     "Undone",
     "summary_of_load",
     "summary_of_reconciliation",
+    "usual_range",
 ]

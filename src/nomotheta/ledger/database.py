@@ -11,7 +11,7 @@ import datetime
 import json
 import os
 import sqlite3
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -78,6 +78,25 @@ _STEPS: Sequence[Sequence[str | Callable[[sqlite3.Connection], None]]] = (
         "load_no INTEGER NOT NULL, PRIMARY KEY (of_load, file, record)) WITHOUT ROWID",
     ),
     (_with_sides,),
+    (
+        "CREATE TABLE docket (entry_no INTEGER PRIMARY KEY, table_name TEXT NOT NULL, place TEXT NOT NULL, "
+        "sort TEXT NOT NULL, name TEXT NOT NULL, open INTEGER NOT NULL, verdict TEXT NOT NULL, message TEXT NOT NULL, "
+        "owners TEXT NOT NULL, episode INTEGER NOT NULL, told_size INTEGER, told_verdict TEXT NOT NULL, "
+        "taken_by TEXT NOT NULL DEFAULT '', note TEXT NOT NULL DEFAULT '', excused_until TEXT, "
+        "excuse TEXT NOT NULL DEFAULT '', excused_by TEXT NOT NULL DEFAULT '', UNIQUE (table_name, place, sort, name))",
+        "CREATE TABLE docket_nights (entry_no INTEGER NOT NULL, episode INTEGER NOT NULL, day TEXT NOT NULL, "
+        "run_id INTEGER NOT NULL, size INTEGER, verdict TEXT NOT NULL, PRIMARY KEY (entry_no, episode, day)) "
+        "WITHOUT ROWID",
+        "CREATE TABLE docket_events (event_id INTEGER PRIMARY KEY, entry_no INTEGER NOT NULL, "
+        "episode INTEGER NOT NULL, at TEXT NOT NULL, day TEXT, run_id INTEGER, what TEXT NOT NULL, size INTEGER, "
+        "nights INTEGER NOT NULL, "
+        "told TEXT NOT NULL, by_name TEXT NOT NULL DEFAULT '', posted INTEGER NOT NULL DEFAULT 0)",
+        "CREATE INDEX docket_events_of_run ON docket_events (run_id)",
+        "CREATE TABLE nights (run_id INTEGER NOT NULL, day TEXT NOT NULL, started TEXT NOT NULL, "
+        "table_name TEXT NOT NULL, verdict TEXT NOT NULL, state TEXT NOT NULL, loaded INTEGER, rejected INTEGER, "
+        "repeated INTEGER, table_rows INTEGER, bytes INTEGER, seconds REAL NOT NULL, breaks TEXT NOT NULL, "
+        "rules INTEGER NOT NULL, PRIMARY KEY (run_id, table_name)) WITHOUT ROWID",
+    ),
 )
 
 
@@ -139,6 +158,17 @@ class Database:
                 return cursor.fetchall()
         except sqlite3.Error as error:
             raise self._error(error) from None
+
+    @contextlib.contextmanager
+    def together(self) -> Iterator[None]:
+        """Several statements, all of them or none."""
+        self.rows("BEGIN IMMEDIATE")
+        try:
+            yield
+        except BaseException:
+            self.rows("ROLLBACK")
+            raise
+        self.rows("COMMIT")
 
     def add(self, table: str, **values: Any) -> int:
         """A new row; its number."""

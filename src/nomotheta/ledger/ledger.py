@@ -12,6 +12,8 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 from nomotheta.errors import counted
 from nomotheta.ledger.database import Database, at_work
+from nomotheta.ledger.docket import Docket
+from nomotheta.ledger.history import History
 from nomotheta.ledger.outbox import Outbox
 from nomotheta.ledger.record import Entry, Judgement, LoadResult, RunResult, Undone
 from nomotheta.reconcile import Reconciliation
@@ -29,7 +31,9 @@ class Ledger:
     def __init__(self, path: Path) -> None:
         self._database = Database(path)
         self._rows, self._add = self._database.rows, self._database.add
-        self.outbox = Outbox(self._database)
+        self.together = self._database.together
+        self.outbox, self.docket = Outbox(self._database), Docket(self._database)
+        self.history = History(self._database)
 
     def identity(self, fresh: str) -> str:
         """The workspace's own id, `fresh` where it has none yet."""
@@ -43,11 +47,19 @@ class Ledger:
         return self._add("runs", day=day, started=started)
 
     def end_run(self, result: RunResult) -> None:
-        """Keep what came of it."""
+        """Keep what came of it, and what fails in the docket."""
         document = _dump(result)
-        self._rows(
-            "UPDATE runs SET verdict = ?, document = ? WHERE run_id = ?", result.verdict, document, result.run_id
-        )
+        with self._database.together():
+            self._rows(
+                "UPDATE runs SET verdict = ?, document = ? WHERE run_id = ?", result.verdict, document, result.run_id
+            )
+            self.docket.take_in(result, datetime.datetime.now(datetime.UTC))
+            self.history.take_in(result)
+
+    def note_failures(self, result: RunResult) -> None:
+        """What fails of a load that is no part of a run, in the docket."""
+        with self._database.together():
+            self.docket.take_in(result, datetime.datetime.now(datetime.UTC))
 
     def run(self, run_id: int | None = None) -> RunResult | None:
         """A run's result, or the newest one's; None where there is none."""

@@ -9,7 +9,7 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Callable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
-from typing import Literal, TypeVar
+from typing import Any, Literal, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -74,12 +74,13 @@ class _Compare:
         """The verdict, and what it rests on."""
         prints = self._both(lambda side: self.scheme.prints(side, self.what, buckets))
         alike = prints[0].same(prints[1])
-        totals = self._totals(prints, alike=alike)
+        known = {side: each.totals for side, each in zip((0, 1), prints, strict=True) if each.totals is not None}
+        found = Differences((), {}, None, frozenset()) if alike else self._narrowed(prints, buckets, known)
+        totals = self._totals(prints, known, alike=alike)
         rows, sums = (prints[0].rows, prints[1].rows), (prints[0].total, prints[1].total)
         same = alike and all(each.equal for each in totals)
         if same:
             return Comparison(same, self.scheme.name, rows, sums, totals)
-        found = self._narrowed(prints, buckets)
         unequal = set(found.columns)
         if rows[0] == rows[1]:  # else the totals of all columns differ
             unequal |= {each.column for each in totals if not each.equal}
@@ -88,23 +89,20 @@ class _Compare:
         columns = tuple(name for name in self.what.kinds if name in unequal)
         return Comparison(same, self.scheme.name, rows, sums, totals, columns, found)
 
-    def _totals(self, prints: tuple[Prints, Prints], *, alike: bool) -> tuple[ColumnTotals, ...]:
+    def _totals(
+        self, prints: tuple[Prints, Prints], known: dict[int, dict[str, ColumnTotal]], *, alike: bool
+    ) -> tuple[ColumnTotals, ...]:  # fmt: skip
         """The totals of both sides; equal rows have the same, so that one side need not be asked."""
-        known = [each.totals for each in prints]
-        given = known[0] or known[1]
-        if alike and given:
-            known = [each or given for each in known]
-        elif alike:
-            quick = min(self.sides, key=lambda side: side.lanes != "inside")
-            known = [self._asked_totals(quick)] * 2
-        else:
-            known = [each or self._asked_totals(side) for each, side in zip(known, self.sides, strict=True)]
+        if alike and not known:
+            known = {0: self._asked_totals(min(self.sides, key=lambda side: side.lanes != "inside"))}
+        given = known.get(0) or known.get(1) or {}
+        both = [known.get(at) or (given if alike else self._asked_totals(side)) for at, side in enumerate(self.sides)]
         distinct = self._distinct(alike=alike)
         told = self._of_columns(prints) if self.what.each else ({}, {})
         hidden = self.what.private
         return tuple(
             with_more(
-                compared_totals(name, kind, *(each[name] for each in known if each), hide=name in hidden),
+                compared_totals(name, kind, *(each[name] for each in both), hide=name in hidden),
                 *(each.get(name) for each in (*distinct, *told)),
                 hide=name in hidden,
             )
@@ -144,8 +142,13 @@ class _Compare:
 
     # ---- the rows that differ
 
-    def _narrowed(self, prints: tuple[Prints, Prints], buckets: int) -> Differences:
-        """The rows of the buckets that differ, as many as may be fetched."""
+    def _narrowed(
+        self, prints: tuple[Prints, Prints], buckets: int, known: dict[int, dict[str, ColumnTotal]]
+    ) -> Differences:  # fmt: skip
+        """The rows of the buckets that differ, as many as may be fetched; each side's totals, as far as not `known`.
+
+        The totals are asked for with the rows: while one side looks for its own, the other is at work, too.
+        """
         if buckets == 1:
             buckets = _FEWEST_OF_TEXTS
             while buckets < min(max(prints[0].rows, prints[1].rows) // _IN_A_BUCKET, _FINER):
@@ -153,16 +156,32 @@ class _Compare:
             prints = self._both(lambda side: self.scheme.prints(side, self.what, buckets))
         elif self._sizes(prints).sum() > _FEW_ROWS:
             buckets = _FINER
-            rows = max(prints[0].rows, prints[1].rows)
-            prints = self._both(lambda side: self.scheme.prints(side, self.what, buckets, rows), heavy=True)
+            prints = self._finer(prints, buckets)
         differing = prints[0].differing(prints[1])
         if not len(differing):  # the totals see what the hashes do not
             return Differences((), {}, None, frozenset())
         fetched = np.cumsum(self._sizes(prints))
         chosen = differing[: max(1, int(np.searchsorted(fetched, _MOST_ROWS, "right")))]
-        source, target = self._both(lambda side: self.scheme.rows(side, self.what, buckets, chosen.tolist()))
+
+        def asked(side: Side) -> Any:
+            at = int(side is self.sides[1])
+            if at not in known:
+                known[at] = self._asked_totals(side)
+            return self.scheme.rows(side, self.what, buckets, chosen.tolist())
+
+        source, target = self._both(asked)
         whole = len(chosen) == len(differing)
         return compared(source, target, self.what, whole=whole, limit=self.limit, others=self._others)
+
+    def _finer(self, prints: tuple[Prints, Prints], buckets: int) -> tuple[Prints, Prints]:
+        """Both sides in more buckets."""
+        rows = max(prints[0].rows, prints[1].rows)
+
+        def asked(side: Side) -> Prints:
+            own = prints[int(side is self.sides[1])]
+            return own.finer(buckets) or self.scheme.prints(side, self.what, buckets, rows)
+
+        return self._both(asked, heavy=True)
 
     def _others(self, at: int, name: str, text: str | None) -> bool:
         """Whether a side has rows with another value of a column; of a moment, of another day."""

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import tempfile
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any, Protocol
 
@@ -22,20 +23,56 @@ from nomotheta.reconcile.totals import read_totals, totals_in_sql
 _N, _B, _H = (own(word) for word in ("rows", "bucket", "hash"))
 _ALL, _HALF = 2**64, 2**32
 _MANY, _MOST_ONE_BY_ONE = 1 << 14, 8_000_000  # buckets; rows whose hashes a database hands out one by one
+_MOST_KEPT = 100_000_000  # rows whose hashes are kept in a file
 _IN_A_BATCH = 1 << 20  # rows whose halves add up to less than a double holds exactly
+
+
+class Hashes:
+    """The hashes of rows and what their keys come to, in a file without a name; none any more where that is full."""
+
+    def __init__(self) -> None:
+        self._file, self.whole, self._rows = tempfile.TemporaryFile(prefix="nomotheta-"), True, 0  # noqa: SIM115
+
+    def add(self, rows: NDArray[np.uint64], keyed: NDArray[np.uint64]) -> None:
+        """Keep some."""
+        self._rows += len(rows)
+        self.whole = self.whole and self._rows <= _MOST_KEPT
+        if self.whole:
+            try:
+                self._file.write(np.stack([rows, keyed], axis=1).tobytes())
+            except OSError:
+                self.whole = False
+
+    def blocks(self) -> Iterator[tuple[NDArray[np.uint64], NDArray[np.uint64]]]:
+        """All of them again."""
+        self._file.seek(0)
+        while piece := self._file.read(16 * _IN_A_BATCH):
+            both = np.frombuffer(piece, np.uint64).reshape(-1, 2)
+            yield both[:, 0], both[:, 1]
 
 
 @dataclass(slots=True)
 class Prints:
     """The count of the rows of a side and the sum of their hashes, in all and by bucket.
 
-    `columns` are the fingerprints of the columns, and `totals` what they come to, where those are known.
+    `columns` are the fingerprints of the columns, and `totals` what they come to, where those are known; `kept` are the
+    hashes of all rows, where they were worked out here, so that other buckets can be made of them.
     """
 
     counts: NDArray[np.int64]
     sums: NDArray[np.uint64]
     columns: dict[str, int] | None = None
     totals: dict[str, ColumnTotal] | None = None
+    kept: Hashes | None = None
+
+    def finer(self, buckets: int) -> Prints | None:
+        """The same in more buckets, where the hashes of the rows were kept."""
+        if self.kept is None or not self.kept.whole:
+            return None
+        made = _Buckets(buckets)
+        for rows, keyed in self.kept.blocks():
+            made.add(rows, keyed)
+        return Prints(made.counts, made.sums)
 
     @property
     def rows(self) -> int:
@@ -92,11 +129,13 @@ class ByLanes:
             if found is None:
                 raise Unalike
             return _by_bucket(found, buckets)
-        sums, totals, made = Lanes(what.kinds), Totals(what.kinds), _Buckets(buckets)
+        sums, totals, made, kept = Lanes(what.kinds), Totals(what.kinds), _Buckets(buckets), Hashes()
         for batch in side.batches():
-            made.add(*sums.add(batch, what.key))
+            hashes = sums.add(batch, what.key)
+            made.add(*hashes)
+            kept.add(*hashes)
             totals.add(batch)
-        return Prints(made.counts, made.sums, sums.columns, totals.found())
+        return Prints(made.counts, made.sums, sums.columns, totals.found(), kept)
 
     def columns(self, side: Side, what: Compared) -> dict[str, int]:
         """The fingerprint of each column."""

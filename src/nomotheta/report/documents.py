@@ -12,7 +12,7 @@ from pydantic import TypeAdapter
 from nomotheta.charter import Problem
 from nomotheta.charter.schema import declared_schemas
 from nomotheta.frozen import frozen
-from nomotheta.ledger import Entry, Judgement, LoadResult, RunResult, ShownReject, Undone
+from nomotheta.ledger import DocketPage, Entry, Judgement, LoadResult, RunResult, ShownReject, Undone
 from nomotheta.peek import Look
 from nomotheta.peek.table import TableLook
 from nomotheta.place.answer import PlaceAnswer
@@ -193,6 +193,7 @@ DOCUMENTS = (
     Rejects,
     RejectsFile,
     LedgerPage,
+    DocketPage,
     LedgerLoad,
     Places,
     Page,

@@ -3,24 +3,45 @@
 from __future__ import annotations
 
 import datetime
+from collections.abc import Sequence
 from typing import Any
 
 from nomotheta.errors import counted, visible
-from nomotheta.ledger import RunResult, TableResult
+from nomotheta.ledger import DocketEntry, Event, RunResult, TableResult
 from nomotheta.load.balance import aside_told
 from nomotheta.reconcile import Reconciliation
 from nomotheta.report.words import STATES, gravest_first, headline, quiet, shown_text, telling, todo, why, why_aside
 
 
-def page(result: RunResult, now: datetime.datetime) -> str:
-    """The HTML of a run's page."""
+def page(
+    result: RunResult, now: datetime.datetime, news: Sequence[tuple[DocketEntry, Event]] = (), *, linked: bool = False
+) -> str:  # fmt: skip
+    """The HTML of a run's page.
+
+    Args:
+        result: what it is of.
+        now: when it is written.
+        news: what happened to the docket in this run, with the entries.
+        linked: whether it stands among the pages of a workspace, and refers to them.
+    """
     template = environment().get_template("page.html.j2")
     text: str = template.render(
         run=result, headline=headline(result), now=now, words=STATES, lines=_LINES, aside_told=aside_told, why=why,
         todo=todo, telling=telling, quiet=quiet, gravest_first=gravest_first, why_aside=why_aside, account=_account,
-        differing=_differing,
+        differing=_differing, news=_news(news), linked=linked, file_of=_file_of,
     )  # fmt: skip
     return text
+
+
+def _news(news: Sequence[tuple[DocketEntry, Event]]) -> dict[tuple[str, str, str], tuple[DocketEntry, Event]]:
+    """The newest of what happened to each entry, by table, sort and name."""
+    return {(entry.table, entry.sort, entry.name): (entry, event) for entry, event in news}
+
+
+def _file_of(table: str) -> str:
+    from nomotheta.report.site import safe_name
+
+    return f"tables/{safe_name(table)}"
 
 
 _LINES = {

@@ -25,7 +25,15 @@ def write_differences(results: Sequence[Reconciliation], path: Path) -> int:
         each.to_arrow().add_column(0, "comparison", pa.repeat(pa.scalar(each.caption()), len(each.as_rows())))
         for each in results
     ]
-    table = pa.concat_tables(tables)
+    return write_table(pa.concat_tables(tables), path)
+
+
+def write_table(table: Any, path: Path) -> int:
+    """Write a table to a file, as CSV or, by its name, as Parquet; how many lines.
+
+    Raises:
+        DeclarationError: it cannot be written.
+    """
     made = io.BytesIO()
     if path.suffix.lower() == ".parquet":
         import pyarrow.parquet as pq
@@ -34,7 +42,7 @@ def write_differences(results: Sequence[Reconciliation], path: Path) -> int:
     else:
         import pyarrow.csv
 
-        pyarrow.csv.write_csv(_safe(table), made)
+        pyarrow.csv.write_csv(safe(table), made)
     try:
         write_parts(path, [made.getvalue()])
     except OSError as error:
@@ -42,7 +50,7 @@ def write_differences(results: Sequence[Reconciliation], path: Path) -> int:
     return int(table.num_rows)
 
 
-def _safe(table: Any) -> Any:
+def safe(table: Any) -> Any:
     """Cells that a spreadsheet would take for formulas become texts."""
     import pyarrow as pa
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-from nomotheta.errors import visible_lines
-from nomotheta.ledger import RunResult, ShownReject, TableResult
+from nomotheta.errors import counted, visible, visible_lines
+from nomotheta.ledger import DocketEntry, Event, RunResult, ShownReject, TableResult
 from nomotheta.rules.finding import Finding
 
 STATES = {
@@ -53,6 +53,33 @@ _ALONE = {"pass": "passed", "warn": "passed with warnings", **_TOLD, "held back"
 def _sort(table: TableResult) -> str:
     """Its verdict; a table that was skipped has none of its own."""
     return "held back" if table.load.state == "held back" else table.verdict
+
+
+def fails(entry: DocketEntry) -> str:
+    """What fails, by its table, in words."""
+    table, name = visible(entry.table), visible(entry.name)
+    return {
+        "rule": f"{table}: {name}", "delivery": f"{table}: the delivery",
+        "reconciliation": f"{table}: files and table differ", "comparison": f"{table}: its sides differ",
+    }[entry.sort]  # fmt: skip
+
+
+def news_told(entry: DocketEntry, event: Event) -> str:
+    """A change of the docket in a line."""
+    what, nights = fails(entry), counted(event.nights, "night")
+    rows = f", {counted(event.size, 'row')}" if event.size is not None else ""
+    number = f" (docket {entry.entry_no})"
+    return {
+        "new": f"new: {what}{rows}",
+        "back": f"back again: {what}{rows}",
+        "worse": f"worse: {what}{rows}, {nights}",
+        "excuse ended": f"still failing, the excuse is over: {what}{rows}, {nights}",
+        "taken": f"taken by {visible(event.by)}: {what}{f', {visible(event.told)}' if event.told else ''}",
+        "closed": f"closed: {what} {_OVER.get(event.told, event.told)} after {nights}",
+    }.get(event.what, f"{event.what}: {what}") + number  # fmt: skip
+
+
+_OVER = {"passes": "passes", "no longer declared": "is no longer declared,"}
 
 
 def why_aside(reject: ShownReject) -> str:

@@ -3,27 +3,69 @@
 from __future__ import annotations
 
 import datetime
+import fnmatch
 import re
+from collections.abc import Iterable, Sequence
 from email.message import EmailMessage
 from email.utils import format_datetime
 
 from nomotheta.charter import Tell
 from nomotheta.errors import counted, visible
-from nomotheta.ledger import Mail, RunResult, TableResult
-from nomotheta.report.words import STATES, headline, shown_text, todo, why, why_aside
+from nomotheta.ledger import DocketEntry, Event, Mail, RunResult, TableResult
+from nomotheta.report.site import run_file
+from nomotheta.report.words import STATES, headline, news_told, shown_text, todo, why, why_aside
 
 _SUBJECT, _CELL = 150, 300  # characters at most
-_MOST_TABLES = 100  # that a mail tells of one by one
+_MOST_TABLES, _MOST_NEWS = 100, 100  # that a mail tells of one by one
+_FAILS = frozenset({"fail", "error"})
 
 
-def worth_telling(result: RunResult, tell: Tell) -> list[TableResult]:
-    """The tables of a run that this entry wants to hear of; what could not be found out counts as failing."""
+News = Sequence[tuple[DocketEntry, Event]]  # changes of the docket, with the entries that they are of
+
+
+def worth_telling(result: RunResult, tell: Tell, news: News) -> list[TableResult]:
+    """The tables of a run that this entry wants to hear of; what could not be found out counts as failing.
+
+    A table that fails is told of when something about it has changed, or always, as the entry says; one that was
+    skipped, where what it waits for is told of.
+    """
     wanted = {"error", *tell.on} if "fail" in tell.on else set(tell.on)
-    return [table for table in result.tables if table.verdict in wanted]
+    tables = [each for each in result.tables if each.verdict in wanted and _concerns(tell, each.table, _owners(each))]
+    if tell.when == "always":
+        return tables
+    changed = {entry.table for entry, event in news if event.what != "closed"}
+    told = [each for each in tables if each.verdict not in _FAILS or each.table in changed]
+    return [each for each in tables if each in told or (told and each.load.state == "held back")]
 
 
-def written(result: RunResult, tables: list[TableResult]) -> tuple[str, str, str]:
-    """Subject, text and HTML of the mail about these tables of a run."""
+def news_for(news: News, tell: Tell) -> News:
+    """The changes that this entry wants to hear of."""
+    if "fail" not in tell.on:
+        return []
+    return [each for each in news if _concerns(tell, each[0].table, each[0].owners)]
+
+
+def _concerns(tell: Tell, table: str, owners: Iterable[str]) -> bool:
+    """Whether an entry is about a table, or about what is somebody's."""
+    named = not tell.tables or any(fnmatch.fnmatchcase(table, pattern) for pattern in tell.tables)
+    return named and (not tell.owners or not {*tell.owners}.isdisjoint(owners))
+
+
+def _owners(table: TableResult) -> set[str]:
+    return {*table.owners, *(owner for finding in table.load.findings for owner in finding.owners)}
+
+
+def written(
+    result: RunResult, tables: list[TableResult], news: News = (), base: str | None = None
+) -> tuple[str, str, str]:  # fmt: skip
+    """Subject, text and HTML of the mail about these tables of a run, and these changes of the docket.
+
+    Args:
+        result: the run.
+        tables: those that are told of.
+        news: the changes that are told of.
+        base: where the pages of the workspace are served, if they are.
+    """
     import jinja2
 
     environment = jinja2.Environment(
@@ -34,12 +76,30 @@ def written(result: RunResult, tables: list[TableResult]) -> tuple[str, str, str
     given = {
         "run": result, "tables": tables[:_MOST_TABLES], "more": len(tables[_MOST_TABLES:]), "why": why,
         "todo": todo, "words": STATES, "why_aside": why_aside, "counted": counted,
-        "headline": headline(result),
+        "headline": headline(result) if tables else _only_news(news), "verdict": result.verdict if tables else "pass",
+        "page": _page(result, base), "index": f"{base.rstrip('/')}/index.html" if base else "",
+        "news": [(news_told(*each), _entry_page(each[0], base)) for each in news[:_MOST_NEWS]],
+        "more_news": len(news[_MOST_NEWS:]),
     }  # fmt: skip
-    subject = shortened(visible(f"[{result.workspace}] {result.day}: {headline(result)}"), _SUBJECT)
+    subject = shortened(visible(f"[{result.workspace}] {result.day}: {given['headline']}"), _SUBJECT)
     text = environment.get_template("mail.txt.j2").render(given)
     html = environment.get_template("mail.html.j2").render(given)
     return subject, text, html
+
+
+def _only_news(news: News) -> str:
+    """What a mail is about that is of no failing table."""
+    first = news_told(*news[0])
+    return first if len(news) == 1 else f"{first}, and {counted(len(news) - 1, 'more change')}"
+
+
+def _page(result: RunResult, base: str | None) -> str:
+    """The address of a run's page."""
+    return f"{base.rstrip('/')}/{run_file(result.run_id, result.day)}" if base and result.run_id else ""
+
+
+def _entry_page(entry: DocketEntry, base: str | None) -> str:
+    return f"{base.rstrip('/')}/docket/{entry.entry_no}.html" if base else ""
 
 
 def shortened(text: str, most: int) -> str:

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from nomotheta.workspace.places import Places
 
 MEMORY = ".nomotheta"
-SETTINGS, CHARTERS, COMPARISONS = "nomotheta.toml", "charters", "comparisons"
+SETTINGS, CHARTERS, COMPARISONS, REPORTS = "nomotheta.toml", "charters", "comparisons", "reports"
 
 
 class Context:

@@ -8,13 +8,13 @@ from __future__ import annotations
 import datetime
 import time
 import zoneinfo
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from nomotheta.charter import Settings, Tell
 from nomotheta.errors import NomothetaError
-from nomotheta.ledger import Ledger, LoadResult, Mail, RunResult
+from nomotheta.ledger import TOLD, Event, Ledger, LoadResult, Mail, RunResult
 
 if TYPE_CHECKING:
     from nomotheta.tell import Delivered
@@ -28,25 +28,51 @@ def tell(
 ) -> list[NomothetaError]:  # fmt: skip
     """Tell those who want to hear of a result, and send what earlier attempts could not; what went wrong in that."""
     try:
-        tells_passes = any("pass" in tell.on for tell in settings.tell.values())
-        if result.verdict != "pass" or tells_passes:
-            _write(settings, ledger, result)
+        _write(settings, ledger, result)
         return list(_send(settings, ledger, root, zone, identity)) if ledger.outbox.waiting() else []
     except NomothetaError as error:
         return [error]
 
 
 def _write(settings: Settings, ledger: Ledger, result: RunResult | LoadResult) -> None:
+    """Mails about a result and about what has changed since the last ones, into the outbox; all of them or none."""
+    changes = ledger.docket.unposted()
     if not settings.tell:
+        ledger.docket.posted([number for number, _ in changes])
         return
-    from nomotheta.tell import worth_telling, written
+    silent = result.verdict == "pass" and not any("pass" in tell.on for tell in settings.tell.values())
+    if silent and not changes:
+        return
+    from nomotheta.tell import news_for, worth_telling, written
 
     now = datetime.datetime.now(datetime.UTC)
     run = RunResult.of_one(result, settings.name, now) if isinstance(result, LoadResult) else result
-    for name, told in settings.tell.items():
-        tables = worth_telling(run, told)
-        if tables:
-            ledger.outbox.post(name, told.to, *written(run, tables), now)
+    entries = {each.entry_no: each for each in ledger.docket.entries(closed=True)} if changes else {}
+    news = [(entries[event.entry_no], event) for event in _in_sum([event for _, event in changes])]
+    with ledger.together():
+        for name, told in settings.tell.items():
+            mine = news_for(news, told)
+            tables = worth_telling(run, told, mine)
+            if tables or mine:
+                ledger.outbox.post(name, told.to, *written(run, tables, mine, settings.report.base_url), now)
+        ledger.docket.posted([number for number, _ in changes])
+
+
+def _in_sum(events: Sequence[Event]) -> list[Event]:
+    """Of each entry what is to be told of all that happened since the last mail: nothing of what came and went."""
+    by_entry: dict[int, list[Event]] = {}
+    for event in events:
+        if event.what in TOLD:
+            by_entry.setdefault(event.entry_no, []).append(event)
+    told = []
+    for happened in by_entry.values():
+        last = {event.what: event for event in happened}
+        if happened[-1].what == "closed":
+            came = happened[0].what in {"new", "back"}
+            told += [] if came else [happened[-1]]
+        else:
+            told += [event for what, event in last.items() if what != "closed"]
+    return told
 
 
 def _send(

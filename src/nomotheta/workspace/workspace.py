@@ -14,11 +14,11 @@ from typing import TYPE_CHECKING
 
 from nomotheta.errors import DeclarationError, NomothetaError
 from nomotheta.events import Listener, nobody
-from nomotheta.workspace.context import CHARTERS, SETTINGS, Context, moment
+from nomotheta.workspace.context import CHARTERS, REPORTS, SETTINGS, Context, moment
 
 if TYPE_CHECKING:
     from nomotheta.charter import Compiled, Problem, Settings
-    from nomotheta.ledger import Judgement, Ledger, LoadResult, RunResult, TableResult, Undone
+    from nomotheta.ledger import DocketEntry, DocketPage, Judgement, Ledger, LoadResult, RunResult, TableResult, Undone
     from nomotheta.peek.table import TableLook
     from nomotheta.reconcile import Reconciliation, RowCounts
     from nomotheta.workspace.aside import SetAside
@@ -204,7 +204,13 @@ class Workspace:
         from nomotheta.workspace.loading import Wanted, load_delivery
 
         compiled, wanted = self.compiled([table])[0], Wanted(create, again, even_if_loaded, tuple(files))
-        return load_delivery(self.context, compiled, day, place, run_id, wanted, listener)
+        result = load_delivery(self.context, compiled, day, place, run_id, wanted, listener)
+        charter = compiled.charter
+        from nomotheta.ledger import RunResult
+
+        alone = RunResult.of_one(result, self.settings.name, moment(), charter.about, tuple(charter.owners))
+        self.ledger.note_failures(alone)
+        return result
 
     def load_through(
         self, table: str, day: datetime.date, *, rehearse: bool = False, place: str | None = None, create: bool = False,
@@ -532,17 +538,67 @@ class Workspace:
             raise DeclarationError("say why the rows will not come", mend='nomotheta rejects LOAD --close "REASON"')
         return close_rows(self.context, load_no, set(lines), reason, whoever())
 
+    # ---- the docket
+
+    def docket(
+        self, entry_no: int | None = None, *, table: str | None = None, owner: str | None = None, closed: bool = False
+    ) -> DocketPage:  # fmt: skip
+        """What fails: of all, of a table, of an owner; or one entry, open or not, and what happened to it.
+
+        Raises:
+            DeclarationError: there is no such entry.
+        """
+        from nomotheta.workspace.docketing import page_of
+
+        return page_of(self.context, entry_no, table, owner, closed=closed)
+
+    def take_entry(self, entry_no: int, by: str | None = None, note: str = "") -> DocketEntry:
+        """Take an open entry of the docket on; by default, whoever runs the program does.
+
+        Raises:
+            DeclarationError: there is no such entry, or it is closed.
+        """
+        from nomotheta.workspace.attempts import whoever
+
+        return self.ledger.docket.take(entry_no, by or whoever(), note, moment())
+
+    def excuse_entry(self, entry_no: int, until: datetime.date, reason: str, by: str | None = None) -> DocketEntry:
+        """Nobody is told of an open entry up to a day. It still fails.
+
+        Raises:
+            DeclarationError: there is no such entry, it is closed, or the day is over.
+        """
+        from nomotheta.workspace.attempts import whoever
+
+        if until < self.today():
+            raise DeclarationError(f"{until} is over", where="--until", mend="name today or a later day")
+        return self.ledger.docket.excuse(entry_no, until, reason, by or whoever(), moment())
+
+    @staticmethod
+    def write_docket(page: DocketPage, file: Path) -> int:
+        """Write entries as CSV, or as Parquet by the file's name; how many.
+
+        Raises:
+            DeclarationError: the file cannot be written.
+        """
+        from nomotheta.report.rows import write_table
+
+        return write_table(page.to_arrow(), file)
+
     # ---- tell
 
-    def tell(self, result: RunResult | LoadResult) -> list[NomothetaError]:
-        """Tell those who want to hear of a result, and send what earlier attempts could not.
+    def tell(self, result: RunResult | LoadResult | None = None) -> list[NomothetaError]:
+        """Tell those who want to hear of a result, or of what else has changed, and send what could not be sent before.
 
         Returns:
             What could not be sent, which stays in the outbox for the next time.
         """
+        from nomotheta.ledger import RunResult
         from nomotheta.workspace.telling import tell
 
-        return tell(self.settings, self.ledger, self.root, self.zone, self.context.identity, result)
+        now = moment()
+        nothing = RunResult(0, self.settings.name, now.astimezone(self.zone).date(), now, 0.0, "pass", ())
+        return tell(self.settings, self.ledger, self.root, self.zone, self.context.identity, result or nothing)
 
     def kept_load(self, load_no: int) -> tuple[LoadResult, datetime.datetime, str]:
         """A load as the ledger keeps it, when it began, and the charter that was carried out, as TOML.
@@ -572,12 +628,58 @@ class Workspace:
         from nomotheta.workspace.reporting import page_of
 
         result, name = page_of(self.context, run_id, load_no, judged)
-        path = file or self.root / "reports" / f"{name}.html"
+        path = file or self.root / REPORTS / f"{name}.html"
         try:
             write_file(path, page(result, moment().astimezone(self.zone)))
         except OSError as error:
             raise DeclarationError(f"it cannot be written: {error.strerror}", where=str(path)) from None
         return result, path
+
+    def write_site(self, run: RunResult | None = None) -> Path:
+        """Write the linked pages of the workspace into `reports/`; the index's path.
+
+        After a run, those that it changes are, where there are such pages or `[report] base_url` says that there are.
+
+        Raises:
+            DeclarationError: they cannot be written.
+        """
+        from nomotheta.workspace.site import write_site
+
+        folder = self.root / REPORTS
+        if run is not None and not (self.settings.report.base_url or (folder / "index.html").is_file()):
+            return folder / "index.html"
+        try:
+            return write_site(self.context, folder, run)
+        except OSError as error:
+            raise DeclarationError(f"the pages cannot be written: {error.strerror}", where=str(folder)) from None
+
+    def write_as(self, form: str, run_id: int | None = None, file: Path | None = None) -> tuple[RunResult, Path]:
+        """Write a run, or the newest, for other programs: `junit`, `openmetrics`, `findings`, `dqv`, `prov`.
+
+        Raises:
+            DeclarationError: there is no such form or run, or the file cannot be written.
+        """
+        from nomotheta.report.outputs import Shown, output
+        from nomotheta.report.write import write_parts
+        from nomotheta.workspace.reporting import page_of
+
+        written, ending = output(form)
+        result, name = page_of(self.context, run_id, None, None)
+        entries, passed = self.ledger.docket.entries(), self.ledger.history.last_success_at()
+        path = file or self.root / REPORTS / f"{name}-{form}{ending}"
+        try:
+            write_parts(path, [written(Shown(result, entries, passed))])
+        except OSError as error:
+            raise DeclarationError(f"it cannot be written: {error.strerror}", where=str(path)) from None
+        return result, path
+
+    def keep_pages(self, run: RunResult) -> list[NomothetaError]:
+        """Write the pages that a run changes, if there are any; what went wrong in that."""
+        try:
+            self.write_site(run)
+        except NomothetaError as error:
+            return [error]
+        return []
 
     def charter_of(self, table: str) -> Compiled | None:
         """A table's charter, where it still has one."""

@@ -251,6 +251,8 @@ def run(
         from nomotheta.cli.screens.night import show_run
 
         show_run(result)
+    if not rehearse:
+        warn(opened.keep_pages(result))
     if not (no_tell or rehearse):
         warn(opened.tell(result))
     end(result.verdict)

@@ -8,7 +8,7 @@ from typing import Annotated
 import typer
 
 from nomotheta.cli.command import Call, command, end, gravest, warn
-from nomotheta.cli.options import Create, Day, NoTell, Place, Table, complete_loads, day_given
+from nomotheta.cli.options import Create, Day, Place, Table, TellIt, complete_loads, day_given
 
 
 @command()
@@ -34,7 +34,7 @@ def load(
     even_if_loaded: Annotated[
         bool, typer.Option("--even-if-loaded", help="Although the same content was loaded before.")
     ] = False,
-    no_tell: NoTell = False,
+    tell: TellIt = False,
 ) -> None:
     """Load a table's delivery, all or nothing.
 
@@ -61,7 +61,7 @@ def load(
         from nomotheta.cli.screens.load import show_loads
 
         show_loads(table, results)
-    for result in results if not (rehearse or no_tell) else ():
+    for result in results if tell and not rehearse else ():
         warn(opened.tell(result))
     end(verdict)
 

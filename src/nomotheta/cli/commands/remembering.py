@@ -9,6 +9,7 @@ import typer
 
 from nomotheta.cli.command import Call, command
 from nomotheta.cli.options import complete_loads, complete_places, complete_tables, day_given
+from nomotheta.errors import DeclarationError
 
 if TYPE_CHECKING:
     from nomotheta.workspace import Workspace
@@ -66,7 +67,7 @@ def _show_kept(call: Call, opened: Workspace, load_no: int, *, charter: bool) ->
 @command()
 def report(
     call: Call,
-    run: Annotated[int | None, typer.Argument(metavar="RUN", help="The run; default: the newest.")] = None,
+    run: Annotated[int | None, typer.Argument(metavar="RUN", help="A page of this run alone.")] = None,
     file: Annotated[Path | None, typer.Option("--to", metavar="FILE", help="Where; default: reports/.")] = None,
     load: Annotated[
         int | None,
@@ -81,8 +82,38 @@ def report(
             autocompletion=complete_tables,
         ),
     ] = None,
+    as_: Annotated[
+        str | None,
+        typer.Option(
+            "--as", metavar="FORM", help="For programs: junit, openmetrics, findings, findings-parquet, dqv, prov."
+        ),
+    ] = None,
 ) -> None:
-    """Write the page of a run, a load or a judgement."""
+    """Write the pages of all tables, runs and failures; or one page of a run, a load or a judgement."""
+    if as_ is not None:
+        if load is not None or judged is not None:
+            raise DeclarationError("--as is of a run", mend="name the run, or none for the newest")
+        result, path = call.workspace().write_as(as_, run, file)
+        if call.json:
+            from nomotheta.report.documents import Page
+
+            call.print(Page(result.run_id, str(path)))
+        else:
+            from nomotheta.cli.paint import relative
+
+            typer.echo(relative(path.resolve()))
+        return
+    if run is None and file is None and load is None and judged is None:
+        path = call.workspace().write_site()
+        if call.json:
+            from nomotheta.report.documents import Page
+
+            call.print(Page(None, str(path)))
+        else:
+            from nomotheta.cli.paint import relative
+
+            typer.echo(relative(path.resolve()))
+        return
     result, path = call.workspace().report(run, file, load_no=load, judged=judged)
     if call.json:
         from nomotheta.report.documents import Page

@@ -19,6 +19,7 @@ def demo(
 ) -> None:
     """Write a made-up ferry line and run three of its nights."""
     from nomotheta.demo import NIGHTS, write_demo
+    from nomotheta.report.site import run_file
     from nomotheta.workspace import Workspace
 
     write_demo(folder)
@@ -28,7 +29,8 @@ def demo(
         with call.bars("night") as listener:
             runs.append(workspace.run(night, create=True, listener=listener))
         warn(workspace.tell(runs[-1]))
-    paths = [workspace.report(run.run_id)[1] for run in runs]
+    index = workspace.write_site()
+    paths = [index.with_name(run_file(run.run_id, run.day)) for run in runs]
     if call.json:
         from nomotheta.report.documents import Demo
 
@@ -36,7 +38,7 @@ def demo(
         return
     from nomotheta.cli.screens.night import show_demo
 
-    show_demo(runs, folder, paths)
+    show_demo(runs, folder, paths, index)
 
 
 @command(workspace=False)

@@ -98,7 +98,7 @@ def _rule(console: Console) -> None:
     console.print(Text("─" * min(console.width, _WIDE), "dim"))
 
 
-def show_demo(runs: Sequence[RunResult], folder: object, pages: Sequence[Path]) -> None:
+def show_demo(runs: Sequence[RunResult], folder: object, pages: Sequence[Path], index: Path) -> None:
     """Three nights, each in a summary of its own, and what to look at next."""
     console = out()
     for at, result in enumerate(runs):
@@ -113,6 +113,7 @@ def show_demo(runs: Sequence[RunResult], folder: object, pages: Sequence[Path]) 
         )
     console.print(table)
     console.print()
+    console.print(Text(f"All tables, night by night: {relative(index)}", overflow="fold"))
     console.print(
         Text(f"The faults that were planted are listed in {folder}/README.md. To look around: cd {folder}", "bold")
     )

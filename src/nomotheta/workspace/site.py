@@ -1,0 +1,49 @@
+"""The pages of a workspace, kept current in `reports/`."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from pathlib import Path
+
+from nomotheta.ledger import RunResult
+from nomotheta.report.site import NIGHTS, About, Pages, Site, pages_of, safe_name
+from nomotheta.report.write import write_file
+from nomotheta.workspace.context import Context, moment
+
+
+def write_site(context: Context, folder: Path, run: RunResult | None = None) -> Path:
+    """Write the pages: after a run those that it changes, else all; the path of the index.
+
+    Raises:
+        OSError: they cannot be written.
+    """
+    ledger = context.ledger
+    parts = ledger.history.parts(NIGHTS)
+    entries = ledger.docket.entries(closed=True)
+    about = {}
+    for name in parts:
+        compiled = context.charters.of(name) if name in context.charters.known() else None
+        if compiled is not None:
+            about[name] = About(compiled.charter.about, tuple(compiled.charter.owners))
+    now = moment().astimezone(context.zone)
+    site = Site(context.settings.name, parts, entries, ledger.history.last_success(), about, now)
+    pages = Pages(site)
+    tables = set(parts) if run is None else {each.table for each in run.tables}
+    for name in tables & set(parts):
+        write_file(folder / "tables" / safe_name(name), pages.table(name))
+    for entry in entries:
+        if entry.table in tables:
+            write_file(
+                folder / "docket" / f"{entry.entry_no}.html", pages.entry(entry, ledger.docket.events(entry.entry_no))
+            )
+    for number, file in pages_of(site).items() if run is None else _of(run, pages_of(site)):
+        if run is not None or not (folder / file).is_file():
+            result = run or ledger.run(number)
+            if result is not None:
+                write_file(folder / file, pages.run(result, ledger.docket.events(run_id=number)))
+    write_file(folder / "index.html", pages.index())
+    return folder / "index.html"
+
+
+def _of(run: RunResult, pages: dict[int, str]) -> Iterable[tuple[int, str]]:
+    return [(run.run_id, pages[run.run_id])] if run.run_id in pages else []

@@ -1,0 +1,316 @@
+"""The docket: a failure that goes on is one entry, told when something about it changes."""
+
+from __future__ import annotations
+
+import datetime
+import email
+import email.policy
+import json
+import random
+import re
+import urllib.parse
+from collections.abc import Iterator
+from pathlib import Path
+from xml.etree import ElementTree
+
+import pyarrow.parquet as pq
+import pytest
+
+from conftest import SETTINGS, TICKETS, Space
+from nomotheta.ledger import TOLD, DocketEntry, Ledger, LoadResult, RunResult, TableResult
+from nomotheta.rules.finding import Finding
+
+FIRST = datetime.date(2026, 3, 1)
+RULES = ("fare is known", "dates in order", "no more than sixty")
+
+
+@pytest.fixture
+def ledger(tmp_path: Path) -> Iterator[Ledger]:
+    opened = Ledger(tmp_path / "ledger.sqlite")
+    yield opened
+    opened.close()
+
+
+def night(ledger: Ledger, at: int, tables: dict[str, dict[str, int] | str]) -> None:
+    """A run in which of each table some rules break, by so many rows; or its load ends in another state."""
+    day, results = FIRST + datetime.timedelta(days=at), []
+    for name, found in tables.items():
+        if isinstance(found, str):
+            load = LoadResult(name, "w", day, found, "error" if found == "failed" else "fail", message=found)  # type: ignore[arg-type]
+        else:
+            findings = tuple(
+                Finding(rule, "row", "fail" if found.get(rule) else "pass", breaks=found.get(rule, 0)) for rule in RULES
+            )
+            load = LoadResult(name, "w", day, "loaded", "fail" if any(found.values()) else "pass", findings=findings)
+        results.append(TableResult(name, load.verdict, load, owners=("desk",)))
+    verdict = "fail" if any(each.verdict != "pass" for each in results) else "pass"
+    started = datetime.datetime.combine(day, datetime.time(2), datetime.UTC)
+    number = ledger.begin_run(day, started)
+    ledger.end_run(RunResult(number, "line", day, started, 1.0, verdict, tuple(results)))  # type: ignore[arg-type]
+
+
+class Model:
+    """What the docket should hold, kept in plain dictionaries."""
+
+    def __init__(self) -> None:
+        self.open: dict[tuple[str, str], list[tuple[int, int | None]]] = {}
+        self.told: dict[tuple[str, str], tuple[int | None, bool]] = {}
+        self.excused: dict[tuple[str, str], int] = {}
+        self.known: set[tuple[str, str]] = set()
+        self.changes: list[tuple[str, str, str]] = []
+
+    def night(self, at: int, tables: dict[str, dict[str, int] | str]) -> None:
+        self.changes = []
+        for table, found in tables.items():
+            if found == "held back":
+                continue
+            if isinstance(found, str):
+                self.fails((table, ""), at, None, graver=found == "failed")
+                continue
+            self.passes((table, ""))
+            for rule in RULES:
+                if found.get(rule):
+                    self.fails((table, rule), at, found[rule])
+                else:
+                    self.passes((table, rule))
+
+    def fails(self, key: tuple[str, str], at: int, size: int | None, *, graver: bool = False) -> None:
+        nights = self.open.setdefault(key, [])
+        if not nights:
+            self.say("back" if key in self.known else "new", key, size, graver)
+            self.known.add(key)
+        elif key in self.excused and self.excused[key] < at:
+            del self.excused[key]
+            self.say("excuse ended", key, size, graver)
+        elif key not in self.excused and self.is_worse(key, size, graver):
+            self.say("worse", key, size, graver)
+        nights.append((at, size))
+
+    def passes(self, key: tuple[str, str]) -> None:
+        if self.open.pop(key, None):
+            self.excused.pop(key, None)
+            self.changes.append(("closed", *key))
+
+    def is_worse(self, key: tuple[str, str], size: int | None, graver: bool) -> bool:
+        told, was_graver = self.told[key]
+        return (graver and not was_graver) or (size is not None and size > (told or 0) * 1.1)
+
+    def say(self, what: str, key: tuple[str, str], size: int | None, graver: bool) -> None:
+        self.told[key] = size, graver
+        self.changes.append((what, *key))
+
+
+def test_after_ninety_nights_the_docket_is_what_a_model_says(ledger: Ledger) -> None:
+    for seed in range(4):
+        _ninety(ledger, random.Random(seed), f"{seed} ")
+
+
+def _ninety(ledger: Ledger, chance: random.Random, of: str) -> None:
+    model, names = Model(), [f"{of}{name}" for name in ("tickets", "sailings", "ports")]
+    state: dict[str, dict[str, int]] = {name: {} for name in names}
+    for at in range(90):
+        tables: dict[str, dict[str, int] | str] = {}
+        for name in names:
+            for rule in RULES:
+                now = state[name].get(rule, 0)
+                change = chance.random()
+                state[name][rule] = (
+                    max(0, now + chance.randrange(-3, 4)) if now and change < 0.8 else
+                    0 if now else chance.choice([0, 0, 0, chance.randrange(1, 30)])
+                )  # fmt: skip
+            tables[name] = chance.choice([dict(state[name])] * 8 + ["failed", "held back", "refused"])  # type: ignore[list-item]
+        if model.open and chance.random() < 0.1:
+            key, days = chance.choice(list(model.open)), chance.randrange(1, 6)
+            (entry,) = [each for each in ledger.docket.entries() if (each.table, each.name) == key]
+            until, moment = FIRST + datetime.timedelta(days=at + days), datetime.datetime.now(datetime.UTC)
+            ledger.docket.excuse(entry.entry_no, until, "known", "ada", moment)
+            model.excused[key] = at + days
+
+        night(ledger, at, tables)
+        model.night(at, tables)
+
+        found = {(each.table, each.name): each for each in ledger.docket.entries() if each.table in names}
+        assert {key: _nights(each) for key, each in found.items()} == model.open, at
+        events = [event for _, event in ledger.docket.unposted()]
+        told = [(event.what, *_key(ledger, event.entry_no)) for event in events if event.what in TOLD]
+        assert sorted(told) == sorted(model.changes), at
+        assert len(told) == len(set(told))
+        ledger.docket.posted([number for number, _ in ledger.docket.unposted()])
+
+
+def _nights(entry: DocketEntry) -> list[tuple[int, int | None]]:
+    return [((each.day - FIRST).days, each.size) for each in entry.nights]
+
+
+def _key(ledger: Ledger, number: int) -> tuple[str, str]:
+    entry = ledger.docket.entry(number)
+    assert entry is not None
+    return entry.table, entry.name
+
+
+def test_a_run_that_is_repeated_is_no_further_night_and_an_older_day_closes_nothing(ledger: Ledger) -> None:
+    for at in (5, 5, 6):
+        night(ledger, at, {"tickets": {RULES[0]: 3}})
+    night(ledger, 2, {"tickets": {}})
+
+    (entry,) = ledger.docket.entries()
+
+    assert _nights(entry) == [(5, 3), (6, 3)]
+    night(ledger, 6, {"tickets": {}})
+    assert ledger.docket.entries() == []
+
+
+def test_what_was_not_decided_neither_closes_an_entry_nor_counts_as_a_night(ledger: Ledger) -> None:
+    night(ledger, 0, {"tickets": {RULES[0]: 3}})
+    for at, state in enumerate(("held back", "failed"), 1):
+        night(ledger, at, {"tickets": state})
+
+    rule = next(each for each in ledger.docket.entries() if each.name == RULES[0])
+    assert (rule.open, _nights(rule)) == (True, [(0, 3)])
+
+
+RULED = TICKETS.replace("[[keys]]", '[[rules]]\nname = "not dear"\neach = "fare <= 50"\nowners = ["ada"]\n[[keys]]')
+HEAD = "ticket_no;fare;sold_on\n"
+
+
+def _night(space: Space, day: int, *fares: str) -> str:
+    rows = "".join(f"T{day}{at:02};{fare};01.06.2026\n" for at, fare in enumerate(fares))
+    space.tickets(HEAD + rows, f"2026-06-{day:02}")
+    return space.run("run", "--day", f"2026-06-{day:02}", "--create").text
+
+
+@pytest.fixture
+def nights(space: Space) -> Space:
+    """Six nights of one table: a rule that holds, breaks, goes on, grows worse, holds, and breaks again."""
+    to = '\n[report]\nbase_url = "https://reports.line.example/skerry"\n'
+    tell = '[tell.desk]\nserver = "folder:mails"\nfrom = "n@line.example"\nto = ["a@line.example"]\n'
+    space.write("nomotheta.toml", SETTINGS + to + tell)
+    space.charter(RULED)
+    for day, fares in enumerate((("1",), ("60",), ("70", "2"), ("60", "70", "80"), ("1",), ("99", "3")), 1):
+        _night(space, day, *fares)
+    return space
+
+
+def _mails(space: Space) -> list[str]:
+    found = []
+    for path in sorted((space.root / "mails").glob("*.eml"), key=lambda path: path.stat().st_mtime_ns):
+        message = email.message_from_bytes(path.read_bytes(), policy=email.policy.default)
+        body = message.get_body(("plain",))
+        assert body is not None
+        found.append(f"{message['Subject']}\n{body.get_content()}")
+    return found
+
+
+def test_a_failure_is_told_when_it_is_new_worse_over_and_back_and_not_every_night(nights: Space) -> None:
+    mails = _mails(nights)
+
+    assert len(mails) == 4
+    told = ("* new: tickets: not dear, 1 row", "* worse: tickets: not dear, 3 rows, 3 nights",
+            "* closed: tickets: not dear passes after 3 nights", "* back again: tickets: not dear, 1 row")  # fmt: skip
+    for mail, what in zip(mails, told, strict=True):
+        assert what in " ".join(mail.split()), mail
+        assert "https://reports.line.example/skerry/docket/1.html" in mail
+    assert "https://reports.line.example/skerry/run-2-2026-06-02.html" in mails[0]
+
+
+def test_the_docket_shows_what_fails_and_whose_it_is_until_somebody_takes_it(nights: Space) -> None:
+    shown = nights.run("docket").text
+    (entry,) = nights.run("docket", "--json").json["entries"]
+    taken = nights.run("docket", "take", "1", "--by", "Ada", "--note", "asked the office")
+
+    assert "1 open, 1 not taken" in shown and "tickets: not dear" in shown
+    assert (entry["owners"], entry["episode"], len(entry["nights"])) == (["ada"], 2, 1)
+    assert "Ada (asked the office)" in taken.text
+    assert "taken by Ada: tickets: not dear" in _mails(nights)[-1]
+    assert nights.run("docket", "--owner", "ADA", "--json").json["entries"]
+    assert not nights.run("docket", "--owner", "bo", "--json").json["entries"]
+    nights.run("docket", "--closed", "--csv", "all.csv")
+    assert "not dear" in (nights.root / "all.csv").read_text()
+
+
+def test_what_is_excused_is_told_again_when_the_day_is_over(nights: Space) -> None:
+    last = max(datetime.date(2026, 6, 8), datetime.datetime.now(datetime.UTC).date() + datetime.timedelta(days=2))
+    nights.run("docket", "excuse", "1", "--until", str(last), "--reason", "a test train")
+    before = len(_mails(nights))
+    _night(nights, 7, "60", "70", "80", "90")
+
+    assert len(_mails(nights)) == before
+    assert "excused until" in nights.run("docket").text
+    later = last + datetime.timedelta(days=1)
+    nights.tickets(HEAD + "T900;90;01.06.2026\n", str(later))
+    nights.run("run", "--day", str(later))
+    assert "still failing, the excuse is over" in " ".join(_mails(nights)[-1].split())
+
+
+@pytest.mark.parametrize(
+    ("words", "told"),
+    [
+        (("take",), "names no entry"), (("take", "9"), "the docket has no entry 9"), (("9",), "no entry 9"),
+        (("excuse", "1", "--reason", "x"), "an end and a reason"), (("1", "--by", "x"), "--by is for docket take"),
+        (("excuse", "1", "--until", "2020-01-01", "--reason", "x"), "is over"), (("x",), "'x' names no entry"),
+    ],
+)  # fmt: skip
+def test_what_the_docket_cannot_do_is_said(nights: Space, words: tuple[str, ...], told: str) -> None:
+    ended = nights.run("docket", *words)
+
+    assert told in ended.text
+    assert ended.code == 2
+
+
+def test_pages_are_written_and_kept_current_and_their_links_lead_somewhere(nights: Space) -> None:
+    folder = nights.root / "reports"
+    index = (folder / "index.html").read_text()
+    broken = [
+        (page.name, link)
+        for page in folder.rglob("*.html")
+        for link in re.findall(r'href="([^"#]+)', page.read_text())
+        if not (page.parent / urllib.parse.unquote(link)).is_file()
+    ]
+
+    assert broken == []
+    assert "1 of 1 fails" in index.replace(" table ", " ") or "1 table of 1 fails" in index
+    assert len(list(folder.glob("run-*.html"))) == 6
+    known = (folder / "run-3-2026-06-03.html").read_text()
+    assert "known, 2 nights since 2026-06-02" in known
+    assert "passes" in (folder / "docket" / "1.html").read_text()
+    nights.run("report")
+    assert (folder / "tables" / "tickets.html").is_file()
+
+
+def test_forms_for_programs_hold_what_the_run_found(nights: Space) -> None:
+    for form in ("junit", "openmetrics", "findings", "findings-parquet", "dqv", "prov"):
+        assert nights.run("report", "--as", form, "--to", f"as/{form}").code == 0, form
+
+    suites = ElementTree.parse(nights.root / "as/junit").getroot()
+    metrics = (nights.root / "as/openmetrics").read_text()
+    failed = [case.get("name") for case in suites.iter("testcase") if case.find("failure") is not None]
+    dqv = json.loads((nights.root / "as/dqv").read_text())["@graph"]
+    prov = json.loads((nights.root / "as/prov").read_text())["@graph"]
+    breaks = {
+        each["dqv:isMeasurementOf"]["@id"].rpartition(":")[2]: each["dqv:value"]["@value"]
+        for node in dqv
+        for each in node.get("dqv:hasQualityMeasurement", ())
+    }
+
+    assert failed == ["not dear"]
+    assert suites.get("failures") == "1"
+    assert 'nomotheta_breaks_rows{table="tickets",place="warehouse",rule="not dear"} 1\n' in metrics
+    assert metrics.endswith("# EOF\n")
+    assert breaks["not%20dear"] == "1"
+    assert pq.read_table(nights.root / "as/findings-parquet").num_rows == len(
+        (nights.root / "as/findings").read_text().splitlines()[1:]
+    )
+    assert {node["@type"] for node in prov} <= {"prov:Activity", "prov:Entity"}
+    assert "did you mean" in nights.run("report", "--as", "junits").text
+
+
+def test_findings_of_one_name_are_one_entry(ledger: Ledger) -> None:
+    findings = tuple(Finding("not dear", "row", "fail", breaks=breaks) for breaks in (2, 1))
+    load = LoadResult("tickets", "w", FIRST, "loaded", "fail", findings=findings)
+    started = datetime.datetime(2026, 3, 1, tzinfo=datetime.UTC)
+    number = ledger.begin_run(FIRST, started)
+    ledger.end_run(RunResult(number, "line", FIRST, started, 1.0, "fail", (TableResult("tickets", "fail", load),)))
+
+    (entry,) = ledger.docket.entries()
+
+    assert entry.size == 3
