@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from pathlib import Path
 
+from nomotheta.errors import DeclarationError
 from nomotheta.ledger import RunResult
 from nomotheta.report.site import NIGHTS, About, Pages, Site, pages_of, safe_name
 from nomotheta.report.write import write_file
@@ -15,10 +16,13 @@ def write_site(context: Context, folder: Path, run: RunResult | None = None) -> 
     """Write the pages: after a run those that it changes, else all; the path of the index.
 
     Raises:
+        DeclarationError: there was no run so far.
         OSError: they cannot be written.
     """
     ledger = context.ledger
     parts = ledger.history.parts(NIGHTS)
+    if not parts:
+        raise DeclarationError("the ledger holds no run yet", mend="start one: nomotheta run")
     entries = ledger.docket.entries(closed=True)
     about = {}
     for name in parts:

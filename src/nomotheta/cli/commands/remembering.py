@@ -89,7 +89,7 @@ def report(
         ),
     ] = None,
 ) -> None:
-    """Write the pages of all tables, runs and failures; or one page of a run, a load or a judgement."""
+    """Write the pages of all tables, or of one run or load."""
     if as_ is not None:
         if load is not None or judged is not None:
             raise DeclarationError("--as is of a run", mend="name the run, or none for the newest")
