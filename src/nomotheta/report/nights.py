@@ -8,27 +8,37 @@ from collections.abc import Sequence
 from nomotheta.errors import counted, visible
 from nomotheta.ledger import Part
 
-_SIDE, _GAP = 10, 3  # pixels of a night in a strip, and between two
+_SIDE, _GAP, _FULL = 10, 3, 18  # pixels of a night in a strip, between two, and of the tallest
+_HEIGHTS = {"pass": 9, "warn": 13, "fail": _FULL, "error": _FULL}
 _WIDE, _TALL, _MOST = 560, 84, 60  # pixels of a chart; nights that it shows
 _LEAST = 170  # pixels that two days need below it
 GRAVEST = ("error", "fail", "warn", "pass")
 
 
 def strip(parts: Sequence[Part], nights: int) -> str:
-    """The verdicts of the newest nights, the newest at the right; each says what it is of when it is pointed at."""
+    """The verdicts of the newest nights, the newest at the right; the graver, the taller, and named when pointed at.
+
+    Args:
+        parts: of a table, the oldest first.
+        nights: so many places there are; nights that a table lacks are left empty at the left.
+    """
     shown = parts[-nights:]
     width = nights * (_SIDE + _GAP)
-    squares = [
-        f'<rect x="{(nights - len(shown) + at) * (_SIDE + _GAP)}" y="0" width="{_SIDE}" height="18" rx="2" '
-        f'fill="var(--{part.verdict})"{_hatched(part)}><title>{_told(part)}</title></rect>'
-        for at, part in enumerate(shown)
-    ]
+    squares = []
+    for at, part in enumerate(shown, nights - len(shown)):
+        tall = _HEIGHTS[part.verdict]
+        squares.append(
+            f'<rect x="{at * (_SIDE + _GAP)}" y="{_FULL - tall}" width="{_SIDE}" height="{tall}" rx="2" '
+            f'fill="var(--{part.verdict})"{_paler(part)}><title>{_told(part)}</title></rect>'
+        )
     counts = [f"{count} {each}" for each in GRAVEST if (count := sum(part.verdict == each for part in shown))]
     label = f"the last {counted(len(shown), 'night')}: {', '.join(counts) or 'none'}"
-    return f'<svg role="img" aria-label="{label}" width="{width}" height="18" class="strip">{"".join(squares)}</svg>'
+    return (
+        f'<svg role="img" aria-label="{label}" width="{width}" height="{_FULL}" class="strip">{"".join(squares)}</svg>'
+    )
 
 
-def _hatched(part: Part) -> str:
+def _paler(part: Part) -> str:
     """A table that was skipped is drawn paler than one that failed by itself."""
     return ' fill-opacity="0.45"' if part.state == "held back" else ""
 
@@ -38,35 +48,51 @@ def _told(part: Part) -> str:
     return html.escape(visible(f"{part.day}: {part.verdict}{rows}"))
 
 
-def bars(values: Sequence[float | None], labels: Sequence[str], name: str, unit: str) -> str:
-    """Numbers by night as bars, each named when it is pointed at; the highest and both ends are written."""
+def bars(values: Sequence[float | None], labels: Sequence[str], name: str, unit: str, *, small: bool = False) -> str:
+    """Numbers by night as bars, each named when it is pointed at; the highest, the last and both ends are written.
+
+    Args:
+        values: the numbers, the oldest first; None where there is none.
+        labels: the nights.
+        name: what they are of, for readers that do not see them.
+        unit: `rows`, `bytes`, `s`.
+        small: without what is written, to stand in a line.
+    """
     values, labels = values[-_MOST:], labels[-_MOST:]
     known = [value for value in values if value is not None]
     if not known:
         return ""
-    most, step = max(*known, 1e-9), _WIDE / max(len(values), 12)
+    above, below = (0, 1) if small else (14, 16)
+    step, tall = (8, 20) if small else (_WIDE / max(len(values), 12), _TALL)
+    most, wide = max(*known, 1e-9), len(values) * step if small else _WIDE
     drawn = []
     for at, (value, label) in enumerate(zip(values, labels, strict=True)):
         if value is None:
             continue
-        height = max(value / most * (_TALL - 30), 1 if value else 0)
-        told = html.escape(f"{label}: {_number(value)} {unit}")
+        height = max(value / most * (tall - above - below), 1 if value else 0)
+        told = html.escape(f"{label}: {_number(value, unit)}")
         drawn.append(
-            f'<rect x="{at * step + 1:.1f}" y="{_TALL - 16 - height:.1f}" width="{max(step - 2, 1):.1f}" '
+            f'<rect x="{at * step + 1:.1f}" y="{tall - below - height:.1f}" width="{max(step - 2, 1):.1f}" '
             f'height="{height:.1f}" fill="var(--bar)"><title>{told}</title></rect>'
         )
-    base = f'<path d="M0 {_TALL - 15.5}H{_WIDE}" stroke="var(--rest)"/>'
-    first, last, below = html.escape(labels[0]), html.escape(labels[-1]), _TALL - 3
-    right = max(len(values) * step, _LEAST)
-    end = f'<text x="{right:.1f}" y="{below}" text-anchor="end">{last}</text>'
-    start = f'<text x="0" y="{below}">{first}</text>' if len(values) > 1 else ""
-    top = f'<text x="0" y="10">most {_number(max(known))} {unit}, last {_number(known[-1])}</text>'
-    label = html.escape(f"{name}, {counted(len(known), 'night')}, at most {_number(max(known))} {unit}")
-    return (
-        f'<svg role="img" aria-label="{label}" viewBox="0 0 {_WIDE} {_TALL}" class="chart">'
-        f"{base}{''.join(drawn)}{top}{start}{end}</svg>"
-    )
+    drawn.append(f'<path d="M0 {tall - below + 0.5}H{wide:.0f}" stroke="var(--rest)"/>')
+    label = html.escape(f"{name}, {counted(len(known), 'night')}, at most {_number(max(known), unit)}")
+    size = f'width="{wide:.0f}" height="{tall}"' if small else f'viewBox="0 0 {wide} {tall}"'
+    sort = "small" if small else "chart"
+    texts = "" if small else _written(known, labels, len(values) * step, unit)
+    return f'<svg role="img" aria-label="{label}" {size} class="{sort}">{"".join(drawn)}{texts}</svg>'
 
 
-def _number(value: float) -> str:
-    return f"{value:,.0f}" if float(value).is_integer() else f"{value:,.2f}"
+def _written(known: Sequence[float], labels: Sequence[str], right: float, unit: str) -> str:
+    """What is written in a chart: its highest and last number, and the nights at its ends."""
+    first, last, y = html.escape(labels[0]), html.escape(labels[-1]), _TALL - 3
+    top = f'<text x="0" y="10">highest {_number(max(known), unit)}, last {_number(known[-1], unit)}</text>'
+    if right < _LEAST:
+        return f'{top}<text x="0" y="{y}">{first if first == last else f"{first} to {last}"}</text>'
+    return f'{top}<text x="0" y="{y}">{first}</text><text x="{right:.1f}" y="{y}" text-anchor="end">{last}</text>'
+
+
+def _number(value: float, unit: str) -> str:
+    """A number with its unit: 1 row, 2 rows, 0.25 s."""
+    told = f"{value:,.0f}" if float(value).is_integer() else f"{value:,.2f}"
+    return f"{told} {unit.removesuffix('s') if value == 1 and unit != 's' else unit}"

@@ -79,7 +79,8 @@ class Pages:
         newest = max(every, key=lambda part: part.run_id, default=None)
         last = [parts[-1] for parts in site.parts.values()]
         newest_day = max((part.day for part in last), default=None)
-        tables = [self._line(name, parts, newest_day) for name, parts in site.parts.items()]
+        nights = min(STRIP, max(map(len, site.parts.values()), default=0))
+        tables = [self._line(name, parts, nights, newest_day) for name, parts in site.parts.items()]
         tables.sort(key=lambda line: (GRAVEST.index(line["last"].verdict), line["name"]))
         opened = [each for each in site.entries if each.open]
         verdict = min((each.verdict for each in opened), key=GRAVEST.index) if opened else "pass"
@@ -90,14 +91,14 @@ class Pages:
         file = run_file(newest.run_id, newest.day) if newest is not None else ""
         return self._made(
             "index.html.j2", workspace=site.workspace, told=told, verdict=verdict, newest=newest, file=file,
-            open=opened, tables=tables, nights=STRIP,
+            open=opened, tables=tables, nights=nights,
         )  # fmt: skip
 
-    def _line(self, name: str, parts: Sequence[Part], newest: datetime.date | None) -> dict[str, Any]:
+    def _line(self, name: str, parts: Sequence[Part], nights: int, newest: datetime.date | None) -> dict[str, Any]:
         passed = self.site.passed.get(name)
         behind = (newest - passed).days if newest is not None and passed is not None else 0
         return {
-            "name": name, "file": safe_name(name), "strip": _markup(strip(parts, STRIP)), "last": parts[-1],
+            "name": name, "file": safe_name(name), "strip": _markup(strip(parts, nights)), "last": parts[-1],
             "passed": passed, "behind": max(behind, 0),
         }  # fmt: skip
 
@@ -115,7 +116,7 @@ class Pages:
         ]  # fmt: skip
         return self._made(
             "history.html.j2", name=name, last=parts[-1], parts=parts, about=about.about, owners=about.owners,
-            passed=self.site.passed.get(name), strip=_markup(strip(parts, NIGHTS)), charts=charts,
+            passed=self.site.passed.get(name), strip=_markup(strip(parts, min(NIGHTS, len(parts)))), charts=charts,
             open=[each for each in self.site.entries if each.open and each.table == name], rules=_rules(parts),
         )  # fmt: skip
 
@@ -144,7 +145,7 @@ def _rules(parts: Sequence[Part]) -> list[dict[str, Any]]:
         found.append({
             "rule": rule, "last": counts[-1], "nights": len(broken), "day": broken[-1].day,
             "usual": f"{usual[0]:,} to {usual[1]:,}" if usual else "–",
-            "chart": _markup(bars(counts[-_BARS:], days[-_BARS:], f"breaks of {rule}", "rows")),
+            "chart": _markup(bars(counts[-_BARS:], days[-_BARS:], f"breaks of {rule}", "rows", small=True)),
         })  # fmt: skip
     return sorted(found, key=lambda each: (-each["last"], each["rule"]))
 

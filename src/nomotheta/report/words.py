@@ -57,11 +57,7 @@ def _sort(table: TableResult) -> str:
 
 def fails(entry: DocketEntry) -> str:
     """What fails, by its table, in words."""
-    table, name = visible(entry.table), visible(entry.name)
-    return {
-        "rule": f"{table}: {name}", "delivery": f"{table}: the delivery",
-        "reconciliation": f"{table}: files and table differ", "comparison": f"{table}: its sides differ",
-    }[entry.sort]  # fmt: skip
+    return f"{visible(entry.table)}: {visible(entry.name or entry.message or entry.sort)}"
 
 
 def news_told(entry: DocketEntry, event: Event) -> str:
