@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import json
 import os
+import sqlite3
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -136,6 +137,11 @@ class Space:
         """Ask the warehouse itself."""
         with duckdb.connect(str(self.root / "warehouse.duckdb")) as connection:
             return connection.execute(statement).fetchall()
+
+    def sql_ledger(self, statement: str) -> None:
+        """Change the ledger by hand."""
+        with contextlib.closing(sqlite3.connect(self.root / ".nomotheta/ledger.sqlite")) as connection, connection:
+            connection.execute(statement)
 
     def rejects(self) -> list[dict[str, Any]]:
         """The rejects of the newest load that has any."""

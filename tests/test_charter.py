@@ -138,7 +138,7 @@ def test_a_table_has_one_charter(space: Space) -> None:
         ('name = "x"\n[places.w]\nurl = "postgresql://host/db?sslpassword=hidden"\n', "the url contains a password"),
         ('name = "x"\ntime_zone = "Mars"\n[places.w]\nurl = "duckdb:///x"\n', "'Mars' is not a time zone"),
         (
-            'name = "x"\n[places.w]\nurl = "duckdb:///x"\n[tell.a]\nserver = "mail"\nfrom = "a"\nto = ["b"]\n',
+            'name = "x"\n[places.w]\nurl = "duckdb:///x"\n[tell.a]\nurl = "mail"\nfrom = "a"\nto = ["b"]\n',
             "write smtp://",
         ),
         ("name = \n", "not valid TOML"),

@@ -183,7 +183,7 @@ def _night(space: Space, day: int, *fares: str) -> str:
 def nights(space: Space) -> Space:
     """Six nights of one table: a rule that holds, breaks, goes on, grows worse, holds, and breaks again."""
     to = '\n[report]\nbase_url = "https://reports.line.example/skerry"\n'
-    tell = '[tell.desk]\nserver = "folder:mails"\nfrom = "n@line.example"\nto = ["a@line.example"]\n'
+    tell = '[tell.desk]\nurl = "folder:mails"\nfrom = "n@line.example"\nto = ["a@line.example"]\n'
     space.write("nomotheta.toml", SETTINGS + to + tell)
     space.charter(RULED)
     for day, fares in enumerate((("1",), ("60",), ("70", "2"), ("60", "70", "80"), ("1",), ("99", "3")), 1):

@@ -18,7 +18,7 @@ from conftest import DAY, SETTINGS, Space
 from nomotheta import open_workspace
 from nomotheta.tell import sending
 from nomotheta.tell.mail import shortened
-from nomotheta.workspace import telling
+from nomotheta.workspace import outgoing
 from test_run import Taken, chain
 
 TO = ["a@line.example", "b@line.example", "c@line.example"]
@@ -57,7 +57,7 @@ def mail() -> Iterator[Controller]:
 
 
 def entry(name: str, server: str, to: list[str]) -> str:
-    return f'[tell.{name}]\nserver = "{server}"\nfrom = "n@line.example"\nto = {to}\n'.replace("'", '"')
+    return f'[tell.{name}]\nurl = "{server}"\nfrom = "n@line.example"\nto = {to}\n'.replace("'", '"')
 
 
 def failing(space: Space, *entries: str) -> None:
@@ -121,7 +121,7 @@ def test_a_mail_that_nobody_may_have_is_told_once_and_waits_for_those_who_may_la
 
 
 def test_a_server_that_answers_byte_by_byte_holds_nobody_up(space: Space, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(telling, "_PATIENCE", 1)
+    monkeypatch.setattr(outgoing, "_PATIENCE", 1)
     ended = threading.Event()
 
     def drip(listening: socket.socket) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from typing import Annotated, Literal
 
-from pydantic import Field, field_validator
+from pydantic import Field, field_validator, model_validator
 
 from nomotheta.charter.layout import Declared, DeclaredLayout
 
@@ -27,26 +27,51 @@ class Place(Declared):
 _PORTS = 65_535
 
 
+_TIME = r"^([01][0-9]|2[0-3]):[0-5][0-9]$"
+_HOURS = r"^([01][0-9]|2[0-3]):[0-5][0-9]-([01][0-9]|2[0-3]):[0-5][0-9]$"
+
+
 class Tell(Declared):
-    """Who is told of failing loads, and through which mail server.
+    """Who is told of failing loads, and by which way: a mail server, a webhook, a command, a system log, a folder.
 
     With `when = "change"` a failure is told when it is new, comes back, grows worse, is taken, or is over; with
-    `always`, every night. `tables` (names, or patterns with `*`) and `owners` narrow what is told.
+    `always`, every night. `tables` (names, or patterns with `*`) and `owners` narrow what is told. What comes up in
+    the `quiet` hours waits for their end; `at_most` so many go out in an hour; with `digest`, all of a day go out as
+    one at that time. `secret` signs what goes to a webhook.
     """
 
-    server: str
-    sender: Annotated[str, Field(alias="from")]
-    to: Annotated[list[str], Field(min_length=1)]
+    url: str
+    sender: Annotated[str, Field(alias="from")] = ""
+    to: list[str] = Field(default=[])
     on: list[Literal["fail", "warn", "pass"]] = Field(default=["fail"])
     when: Literal["change", "always"] = "change"
     tables: list[str] = Field(default=[])
     owners: list[str] = Field(default=[])
+    secret: str | None = None
+    quiet: Annotated[str | None, Field(pattern=_HOURS)] = None
+    at_most: Annotated[int | None, Field(ge=1)] = None
+    digest: Annotated[str | None, Field(pattern=_TIME)] = None
 
-    @field_validator("server")
+    @property
+    def by_mail(self) -> bool:
+        """Whether it has a sender and receivers."""
+        return self.url.startswith(("smtp", "folder:"))
+
+    @model_validator(mode="after")
+    def _addressed(self) -> Tell:
+        missing = [name for name, value in (("from", self.sender), ("to", self.to)) if not value]
+        if self.by_mail and missing:
+            raise ValueError(f"a mail needs '{missing[0]}'")
+        return self
+
+    @field_validator("url")
     @classmethod
     def _scheme(cls, value: str) -> str:
-        if not re.match(r"smtps?(\+starttls)?://|folder:.", value):
-            raise ValueError("write smtp://host:25, smtp+starttls://host:587, smtps://host:465 or folder:mails")
+        if not re.match(r"smtps?(\+starttls)?://|folder:.|https?://.|exec:.|syslog(\+tcp)?:", value):
+            raise ValueError(
+                "write smtp://host:25, smtp+starttls://host:587, smtps://host:465, folder:mails, "
+                "https://host/path, exec:command, syslog: or syslog://host:514"
+            )
         host = value.rpartition("@")[2] if value.startswith("smtp") else ""
         port = re.search(r":([^:/\]]*)/?$", host.partition("://")[2] or host)
         if port and not (port[1].isdecimal() and 0 < int(port[1]) <= _PORTS):

@@ -86,7 +86,7 @@ date_forms = ["%d.%m.%Y"]
 null_words = ["", "n/a"]
 
 [tell.booking-desk]           # who is told when something fails
-server = "folder:mails"       # smtp://mail.example:25 in real life; here each mail becomes a file in mails/
+url = "folder:mails"          # smtp://mail.example:25 in real life; here each mail becomes a file in mails/
 from = "nomotheta@skerry-line.example"
 to = ["booking-desk@skerry-line.example"]
 """

@@ -3,7 +3,7 @@
 from nomotheta.ledger.docket import TOLD, Docket, DocketEntry, DocketPage, Event, Night
 from nomotheta.ledger.history import Part, usual_range
 from nomotheta.ledger.ledger import Ledger, summary_of_load, summary_of_reconciliation
-from nomotheta.ledger.outbox import Mail, Outbox
+from nomotheta.ledger.outbox import Mail, Outbox, Outgoing, OutgoingPage
 from nomotheta.ledger.record import (
     BadFile,
     Entry,
@@ -32,6 +32,8 @@ __all__ = [
     "Mail",
     "Night",
     "Outbox",
+    "Outgoing",
+    "OutgoingPage",
     "Part",
     "RunResult",
     "ShownReject",

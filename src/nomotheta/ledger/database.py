@@ -92,6 +92,8 @@ _STEPS: Sequence[Sequence[str | Callable[[sqlite3.Connection], None]]] = (
         "nights INTEGER NOT NULL, "
         "told TEXT NOT NULL, by_name TEXT NOT NULL DEFAULT '', posted INTEGER NOT NULL DEFAULT 0)",
         "CREATE INDEX docket_events_of_run ON docket_events (run_id)",
+        "ALTER TABLE outbox ADD COLUMN document TEXT",
+        "ALTER TABLE outbox ADD COLUMN not_before TEXT",
         "CREATE TABLE nights (run_id INTEGER NOT NULL, day TEXT NOT NULL, started TEXT NOT NULL, "
         "table_name TEXT NOT NULL, verdict TEXT NOT NULL, state TEXT NOT NULL, loaded INTEGER, rejected INTEGER, "
         "repeated INTEGER, table_rows INTEGER, bytes INTEGER, seconds REAL NOT NULL, breaks TEXT NOT NULL, "

@@ -15,7 +15,10 @@ _OPEN = "sent IS NULL AND refused IS NULL"
 
 @frozen
 class Mail:
-    """A mail that waits to be sent. `recipients` are those who have not got it yet; empty for all of its entry."""
+    """A message that waits to be sent, as a mail and as a JSON document.
+
+    `recipients` are those who have not got it yet; empty for all of its entry. `created` is when it was written.
+    """
 
     mail_id: int
     tell: str
@@ -23,6 +26,30 @@ class Mail:
     text: str
     html: str
     recipients: tuple[str, ...] = ()
+    document: str = ""
+    created: datetime.datetime = datetime.datetime(1970, 1, 1, tzinfo=datetime.UTC)
+
+
+@frozen
+class Outgoing:
+    """A message that goes out, or would: by which entry, to whom or where, from which moment on, and why."""
+
+    tell: str
+    to: tuple[str, ...]
+    url: str
+    subject: str
+    why: str
+    not_before: datetime.datetime | None = None
+
+
+@frozen
+class OutgoingPage:
+    """Messages that wait, or would be written now (`rehearsed`); and how many went out within the hour."""
+
+    messages: tuple[Outgoing, ...]
+    rehearsed: bool = False
+    sent: int = 0
+    format: str = "nomotheta/outgoing/1"
 
 
 class Outbox:
@@ -32,25 +59,44 @@ class Outbox:
         self._database = database
 
     def post(
-        self, tell: str, recipients: Sequence[str], subject: str, text: str, html: str, created: datetime.datetime
-    ) -> None:
-        """A mail to be sent."""
+        self, tell: str, recipients: Sequence[str], subject: str, text: str, html: str, created: datetime.datetime,
+        document: str = "", not_before: datetime.datetime | None = None,
+    ) -> None:  # fmt: skip
+        """A message to be sent, at once or from a moment on."""
         self._database.add(
             "outbox", tell=tell, recipients=json.dumps(list(recipients)), subject=subject, text=text, html=html,
-            created=created,
+            created=created, document=document, not_before=not_before,
         )  # fmt: skip
 
-    def waiting(self) -> list[Mail]:
-        """The mails that are still to be sent and that no other process is sending, oldest first."""
-        rows = self._database.rows(f"SELECT * FROM outbox WHERE {_OPEN} ORDER BY mail_id")
+    def waiting(self, now: datetime.datetime | None = None) -> list[Mail]:
+        """The messages that are still to be sent and that no other process is sending, oldest first.
+
+        With a moment, only those that may go out then.
+        """
+        due = "AND (? IS NULL OR not_before IS NULL OR not_before <= ?)"
+        rows = self._database.rows(f"SELECT * FROM outbox WHERE {_OPEN} {due} ORDER BY mail_id", now, now)
         return [
             Mail(
                 row["mail_id"], row["tell"], row["subject"], row["text"], row["html"],
-                tuple(json.loads(row["recipients"] or "[]")),
+                tuple(json.loads(row["recipients"] or "[]")), row["document"] or "",
+                datetime.datetime.fromisoformat(row["created"]),
             )
             for row in rows
             if not at_work(row["holder"], row["held"])
         ]  # fmt: skip
+
+    def sent_since(self, tell: str, moment: datetime.datetime) -> int:
+        """How many messages of an entry went out since a moment."""
+        return int(self._database.rows("SELECT count(*) FROM outbox WHERE tell = ? AND sent >= ?", tell, moment)[0][0])
+
+    def sent_by_all(self, moment: datetime.datetime) -> int:
+        """How many messages went out since a moment."""
+        return int(self._database.rows("SELECT count(*) FROM outbox WHERE sent >= ?", moment)[0][0])
+
+    def when(self, mail: Mail) -> datetime.datetime | None:
+        """The moment from which on a message may go out; None for at once."""
+        found = self._database.rows("SELECT not_before FROM outbox WHERE mail_id = ?", mail.mail_id)[0][0]
+        return found and datetime.datetime.fromisoformat(found)
 
     def take(self, mail: Mail, now: datetime.datetime) -> bool:
         """Take a mail in hand, if no other process has taken it meanwhile."""

@@ -12,7 +12,7 @@ from pydantic import TypeAdapter
 from nomotheta.charter import Problem
 from nomotheta.charter.schema import declared_schemas
 from nomotheta.frozen import frozen
-from nomotheta.ledger import DocketPage, Entry, Judgement, LoadResult, RunResult, ShownReject, Undone
+from nomotheta.ledger import DocketPage, Entry, Judgement, LoadResult, OutgoingPage, RunResult, ShownReject, Undone
 from nomotheta.peek import Look
 from nomotheta.peek.table import TableLook
 from nomotheta.place.answer import PlaceAnswer
@@ -194,6 +194,7 @@ DOCUMENTS = (
     RejectsFile,
     LedgerPage,
     DocketPage,
+    OutgoingPage,
     LedgerLoad,
     Places,
     Page,

@@ -1,6 +1,7 @@
-"""Telling the team: mails about what fails, through an outbox."""
+"""Telling the team what fails: by mail, webhook, command or system log, through an outbox."""
 
-from nomotheta.tell.mail import News, message_of, news_for, worth_telling, written
-from nomotheta.tell.sending import Delivered, send
+from nomotheta.tell.channels import send
+from nomotheta.tell.mail import News, Written, news_for, worth_telling, written
+from nomotheta.tell.parcel import Delivered, Parcel
 
-__all__ = ["Delivered", "News", "message_of", "news_for", "send", "worth_telling", "written"]
+__all__ = ["Delivered", "News", "Parcel", "Written", "news_for", "send", "worth_telling", "written"]

@@ -4,19 +4,23 @@ from __future__ import annotations
 
 import datetime
 import fnmatch
+import json
 import re
 from collections.abc import Iterable, Sequence
 from email.message import EmailMessage
 from email.utils import format_datetime
+from typing import Any
 
 from nomotheta.charter import Tell
 from nomotheta.errors import counted, visible
+from nomotheta.frozen import frozen
 from nomotheta.ledger import DocketEntry, Event, Mail, RunResult, TableResult
 from nomotheta.report.site import run_file
 from nomotheta.report.words import STATES, headline, news_told, shown_text, todo, why, why_aside
 
 _SUBJECT, _CELL = 150, 300  # characters at most
 _MOST_TABLES, _MOST_NEWS = 100, 100  # that a mail tells of one by one
+_MOST_THREADS = 20  # that a mail names
 _FAILS = frozenset({"fail", "error"})
 
 
@@ -55,10 +59,20 @@ def _owners(table: TableResult) -> set[str]:
     return {*table.owners, *(owner for finding in table.load.findings for owner in finding.owners)}
 
 
+@frozen
+class Written:
+    """A message: as a mail, with its subject, text and HTML, and as a JSON document for programs."""
+
+    subject: str
+    text: str
+    html: str
+    document: str
+
+
 def written(
     result: RunResult, tables: list[TableResult], news: News = (), base: str | None = None
-) -> tuple[str, str, str]:  # fmt: skip
-    """Subject, text and HTML of the mail about these tables of a run, and these changes of the docket.
+) -> Written:  # fmt: skip
+    """The message about these tables of a run, and these changes of the docket.
 
     Args:
         result: the run.
@@ -84,7 +98,33 @@ def written(
     subject = shortened(visible(f"[{result.workspace}] {result.day}: {given['headline']}"), _SUBJECT)
     text = environment.get_template("mail.txt.j2").render(given)
     html = environment.get_template("mail.html.j2").render(given)
-    return subject, text, html
+    return Written(subject, text, html, json.dumps(_document(result, tables, news, base, str(given["headline"]))))
+
+
+def _document(
+    result: RunResult, tables: Sequence[TableResult], news: News, base: str | None, told: str
+) -> dict[str, Any]:  # fmt: skip
+    """The same for programs."""
+    return {
+        "format": "nomotheta/told/1", "workspace": result.workspace, "run": result.run_id or None,
+        "day": str(result.day), "told": told, "page": _page(result, base) or None,
+        "docket": [
+            {
+                "entry": entry.entry_no, "what": event.what, "table": entry.table, "sort": entry.sort,
+                "name": entry.name, "verdict": entry.verdict, "rows": event.size, "nights": event.nights,
+                "since": entry.since and str(entry.since), "owners": list(entry.owners), "by": event.by or None,
+                "told": news_told(entry, event), "page": _entry_page(entry, base) or None,
+            }
+            for entry, event in news
+        ],
+        "tables": [
+            {
+                "table": each.table, "verdict": each.verdict, "state": each.load.state, "load": each.load.load_no,
+                "told": f"{each.table}: {why(each)}", "mend": todo(each), "owners": list(each.owners),
+            }
+            for each in tables
+        ],
+    }  # fmt: skip
 
 
 def _only_news(news: News) -> str:
@@ -122,10 +162,20 @@ def message_of(mail: Mail, tell: Tell, now: datetime.datetime, workspace: str) -
     message["Date"] = format_datetime(now)
     domain = re.sub(r"[^A-Za-z0-9.-]", "", tell.sender.rpartition("@")[2]) or "localhost"
     message["Message-ID"] = f"<nomotheta.{workspace}.{mail.mail_id}@{domain}>"
+    threads = [f"<nomotheta.{workspace}.docket-{number}@{domain}>" for number in _entries(mail)]
+    if threads:  # all that is told of an entry is one conversation (RFC 5322)
+        message["References"] = " ".join(threads)
+        message["In-Reply-To"] = threads[0]
     message["Auto-Submitted"] = "auto-generated"  # RFC 3834: nobody's absence is to answer it
     message.set_content(_encodable(mail.text))
     message.add_alternative(_encodable(mail.html), subtype="html")
     return message
+
+
+def _entries(mail: Mail) -> list[int]:
+    """The entries of the docket that a mail is about, a few at most."""
+    found = json.loads(mail.document or "{}").get("docket", ())
+    return [int(each["entry"]) for each in found[:_MOST_THREADS]]
 
 
 def _encodable(text: str) -> str:

@@ -11,60 +11,37 @@ import ssl
 import threading
 import urllib.parse
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import field
 from email.message import EmailMessage
-from pathlib import Path
 from typing import Any
 
-from nomotheta.charter import Tell
 from nomotheta.errors import NomothetaError, visible
-from nomotheta.frozen import frozen
 from nomotheta.place.connect import with_secrets
 from nomotheta.report.write import write_parts
 from nomotheta.secrets import masked
-from nomotheta.tell.mail import shortened
+from nomotheta.tell.mail import message_of, shortened
+from nomotheta.tell.parcel import Delivered, Parcel, unsent
 
 _FOR_GOOD = 500  # replies from here on say that it is of no use to try again
 _REASON = 200  # characters of a server's words that are told
 
 
-@frozen
-class Delivered:
-    """To whom a mail did not go: those to whom it may go later, and those whom the server refuses for good.
-
-    `refused` says why the server takes it for nobody, whenever it is sent; it is empty otherwise.
-    """
-
-    later: Mapping[str, str] = field(default_factory=dict)
-    never: Mapping[str, str] = field(default_factory=dict)
-    refused: str = ""
-
-
-def send(
-    message: EmailMessage, recipients: Sequence[str], tell: Tell, name: str, root: Path, seconds: float
-) -> Delivered:
+def send(parcel: Parcel) -> Delivered:
     """Hand a mail to its server, or lay it into a folder as a file of its own.
-
-    Args:
-        message: the mail.
-        recipients: those who are to get it.
-        tell: the entry that says how.
-        name: the entry's name.
-        root: the folder from which on other folders are named.
-        seconds: how long that may take.
 
     Raises:
         NomothetaError: the server cannot be reached or does not let us in, a secret is not set, or the folder cannot
             be written.
     """
-    where = f"tell {name}, {masked(tell.server)}"
+    tell, name = parcel.tell, parcel.name
+    where = f"tell {name}, {masked(tell.url)}"
+    message = message_of(parcel.mail, tell, parcel.now, parcel.workspace)
+    recipients = [each for each in parcel.mail.recipients if each in tell.to] or tell.to
     try:
-        if tell.server.startswith("folder:"):
-            folder = root / tell.server.removeprefix("folder:")
-            name = re.sub(r"[^A-Za-z0-9.-]", "", message["Message-ID"].partition("@")[0].rpartition(".")[2])
-            write_parts(folder / f"mail-{name}.eml", (message.as_bytes(),))
+        if tell.url.startswith("folder:"):
+            folder = parcel.root / tell.url.removeprefix("folder:")
+            write_parts(folder / f"mail-{parcel.mail.mail_id}.eml", (message.as_bytes(),))
             return Delivered()
-        return _over_smtp(message, recipients, tell.server, f"tell {name}", seconds)
+        return _over_smtp(message, recipients, tell.url, f"tell {name}", parcel.seconds)
     except smtplib.SMTPDataError as error:
         reason = _told(error.smtp_error)
         if error.smtp_code >= _FOR_GOOD:
@@ -84,10 +61,7 @@ def send(
 
 
 def _unsent(reason: str, where: str) -> NomothetaError:
-    return NomothetaError(
-        f"the mail could not be sent: {reason}", where=where,
-        mend="it stays in the outbox and is tried again with the next run",
-    )  # fmt: skip
+    return unsent("mail", reason, where)
 
 
 def _told(reason: Any) -> str:

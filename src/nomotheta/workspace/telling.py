@@ -6,20 +6,20 @@ Whatever goes wrong here, it is told beside the result, and takes nothing from i
 from __future__ import annotations
 
 import datetime
-import time
 import zoneinfo
-from collections.abc import Iterator, Sequence
+from collections import Counter
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from nomotheta.charter import Settings, Tell
 from nomotheta.errors import NomothetaError
-from nomotheta.ledger import TOLD, Event, Ledger, LoadResult, Mail, RunResult
+from nomotheta.frozen import frozen
+from nomotheta.ledger import TOLD, Event, Ledger, LoadResult, Outgoing, OutgoingPage, RunResult, TableResult
+from nomotheta.secrets import masked
 
 if TYPE_CHECKING:
-    from nomotheta.tell import Delivered
-
-_PATIENCE = 30  # seconds, for all mails together
+    from nomotheta.tell import News, Written
 
 
 def tell(
@@ -28,34 +28,95 @@ def tell(
 ) -> list[NomothetaError]:  # fmt: skip
     """Tell those who want to hear of a result, and send what earlier attempts could not; what went wrong in that."""
     try:
-        _write(settings, ledger, result)
-        return list(_send(settings, ledger, root, zone, identity)) if ledger.outbox.waiting() else []
+        _write(settings, ledger, zone, result)
+        if not ledger.outbox.waiting():
+            return []
+        from nomotheta.workspace.outgoing import Sending  # only now: most nights there is nothing to be sent
+
+        return list(Sending(settings, ledger, root, zone, identity).run())
     except NomothetaError as error:
         return [error]
 
 
-def _write(settings: Settings, ledger: Ledger, result: RunResult | LoadResult) -> None:
-    """Mails about a result and about what has changed since the last ones, into the outbox; all of them or none."""
-    changes = ledger.docket.unposted()
-    if not settings.tell:
-        ledger.docket.posted([number for number, _ in changes])
-        return
+@frozen
+class Due:
+    """A message that is to be written: by which entry, from when on, and for what changes and tables."""
+
+    name: str
+    tell: Tell
+    message: Written
+    not_before: datetime.datetime | None
+    why: str
+
+
+def due(
+    settings: Settings, ledger: Ledger, zone: datetime.tzinfo, result: RunResult | LoadResult,
+    changes: Sequence[tuple[int, Event]], now: datetime.datetime,
+) -> list[Due]:  # fmt: skip
+    """The messages about a result and about changes of the docket."""
     silent = result.verdict == "pass" and not any("pass" in tell.on for tell in settings.tell.values())
     if silent and not changes:
-        return
+        return []
     from nomotheta.tell import news_for, worth_telling, written
 
-    now = datetime.datetime.now(datetime.UTC)
     run = RunResult.of_one(result, settings.name, now) if isinstance(result, LoadResult) else result
     entries = {each.entry_no: each for each in ledger.docket.entries(closed=True)} if changes else {}
     news = [(entries[event.entry_no], event) for event in _in_sum([event for _, event in changes])]
+    found = []
+    for name, told in settings.tell.items():
+        mine = news_for(news, told)
+        tables = worth_telling(run, told, mine)
+        if tables or mine:
+            made = written(run, tables, mine, settings.report.base_url)
+            found.append(Due(name, told, made, not_before(told, now, zone), _why(told, mine, tables)))
+    return found
+
+
+def _why(tell: Tell, news: News, tables: Sequence[TableResult]) -> str:
+    """Why somebody is told, in words."""
+    counts = Counter(event.what for _, event in news)
+    parts = [f"{count} {what}" for what, count in counts.items()]
+    if tell.when == "always" or not parts:
+        parts += [f"{count} {verdict}" for verdict, count in Counter(each.verdict for each in tables).items()]
+    return ", ".join(parts)
+
+
+def _write(settings: Settings, ledger: Ledger, zone: zoneinfo.ZoneInfo, result: RunResult | LoadResult) -> None:
+    """Messages about a result and about what has changed since the last ones, into the outbox; all of them or none."""
+    changes, now = ledger.docket.unposted(), datetime.datetime.now(datetime.UTC)
+    found = due(settings, ledger, zone, result, changes, now)
+    if not found and not changes:
+        return
     with ledger.together():
-        for name, told in settings.tell.items():
-            mine = news_for(news, told)
-            tables = worth_telling(run, told, mine)
-            if tables or mine:
-                ledger.outbox.post(name, told.to, *written(run, tables, mine, settings.report.base_url), now)
+        for each in found:
+            made = each.message
+            ledger.outbox.post(
+                each.name, each.tell.to, made.subject, made.text, made.html, now, made.document, each.not_before
+            )
         ledger.docket.posted([number for number, _ in changes])
+
+
+def outgoing(
+    settings: Settings, ledger: Ledger, zone: datetime.tzinfo, result: RunResult, *, rehearse: bool
+) -> OutgoingPage:  # fmt: skip
+    """What waits in the outbox; or, as a rehearsal, what would be written about a run as if it had just ended."""
+    now = datetime.datetime.now(datetime.UTC)
+    waiting = [
+        Outgoing(
+            each.tell, each.recipients, masked(settings.tell[each.tell].url) if each.tell in settings.tell else "",
+            each.subject, "waits", ledger.outbox.when(each),
+        )
+        for each in ledger.outbox.waiting()
+    ]  # fmt: skip
+    if not rehearse:
+        sent = ledger.outbox.sent_by_all(now - datetime.timedelta(hours=1))
+        return OutgoingPage(tuple(waiting), rehearsed=False, sent=sent)
+    events = [(-1, each) for each in ledger.docket.events(run_id=result.run_id)]
+    would = [
+        Outgoing(each.name, tuple(each.tell.to), masked(each.tell.url), each.message.subject, each.why, each.not_before)
+        for each in due(settings, ledger, zone, result, events, now)
+    ]
+    return OutgoingPage((*waiting, *would), rehearsed=True)
 
 
 def _in_sum(events: Sequence[Event]) -> list[Event]:
@@ -75,65 +136,22 @@ def _in_sum(events: Sequence[Event]) -> list[Event]:
     return told
 
 
-def _send(
-    settings: Settings, ledger: Ledger, root: Path, zone: zoneinfo.ZoneInfo, identity: str
-) -> Iterator[NomothetaError]:
-    from nomotheta.tell import message_of, send
-
-    outbox, down, until = ledger.outbox, set[str](), time.monotonic() + _PATIENCE
-    for mail in outbox.waiting():
-        name, declared = _entry(settings, mail)
-        if declared is None:
-            outbox.refused(mail, "its entry is gone")
-            yield NomothetaError(
-                f"the mail '{mail.subject}' is not sent: nomotheta.toml has no [tell.{mail.tell}] any more, and no "
-                "other entry with one of its receivers", where=f"tell {mail.tell}",
-                mend="see what it would have said: nomotheta report",
-            )  # fmt: skip
-            continue
-        left = until - time.monotonic()
-        if name in down or left <= 0 or not outbox.take(mail, datetime.datetime.now(datetime.UTC)):
-            continue
-        recipients = [each for each in mail.recipients if each in declared.to] or declared.to
-        try:
-            message = message_of(mail, declared, datetime.datetime.now(zone), identity)
-            delivered = send(message, recipients, declared, name, root, left)
-        except NomothetaError as error:
-            outbox.put_back(mail)
-            down.add(name)
-            yield error
-        except BaseException:
-            outbox.put_back(mail)
-            raise
-        else:
-            yield from _settled(ledger, mail, name, delivered)
+def not_before(tell: Tell, now: datetime.datetime, zone: datetime.tzinfo) -> datetime.datetime | None:
+    """The moment until which a message waits: the end of quiet hours, or the time of the digest; None for at once."""
+    local = now.astimezone(zone)
+    if tell.digest is not None:
+        return _next(local, tell.digest)
+    if tell.quiet is not None:
+        start, end = (datetime.time.fromisoformat(each) for each in tell.quiet.split("-"))
+        time_of_day = local.time().replace(tzinfo=None)
+        within = start <= time_of_day < end if start <= end else time_of_day >= start or time_of_day < end
+        return _next(local, f"{end:%H:%M}") if within else None
+    return None
 
 
-def _settled(ledger: Ledger, mail: Mail, name: str, delivered: Delivered) -> Iterator[NomothetaError]:
-    """Who has got a mail and who has not is kept."""
-    if delivered.refused:
-        ledger.outbox.refused(mail, delivered.refused)
-        yield NomothetaError(
-            f"the mail '{mail.subject}' was refused for good: {delivered.refused}", where=f"tell {name}",
-            mend="it is not tried again; what it says is in the report: nomotheta report",
-        )  # fmt: skip
-        return
-    if delivered.later:
-        ledger.outbox.put_back(mail, tuple(delivered.later))
-    else:
-        ledger.outbox.sent(mail, datetime.datetime.now(datetime.UTC))
-    for refused, mend in (
-        (delivered.later, "it stays in the outbox for them and is tried again with the next run"),
-        (delivered.never, f"correct the address in [tell.{name}] of nomotheta.toml; the others have got the mail"),
-    ):
-        if refused:
-            told = "; ".join(f"{who}: {reason}" for who, reason in refused.items())
-            yield NomothetaError(f"the server does not take mail for {told}", where=f"tell {name}", mend=mend)
-
-
-def _entry(settings: Settings, mail: Mail) -> tuple[str, Tell | None]:
-    """The entry by which a mail is sent: its own, or, where that was renamed, one with some of its receivers."""
-    if mail.tell in settings.tell:
-        return mail.tell, settings.tell[mail.tell]
-    others = (each for each in settings.tell.items() if not {*mail.recipients}.isdisjoint(each[1].to))
-    return next(others, (mail.tell, None))
+def _next(local: datetime.datetime, clock: str) -> datetime.datetime:
+    """The next moment at which clocks show a time."""
+    wanted = datetime.datetime.combine(local.date(), datetime.time.fromisoformat(clock), local.tzinfo)
+    if wanted <= local:
+        wanted = datetime.datetime.combine(local.date() + datetime.timedelta(days=1), wanted.time(), local.tzinfo)
+    return wanted.astimezone(datetime.UTC)

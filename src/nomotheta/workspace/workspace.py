@@ -18,7 +18,17 @@ from nomotheta.workspace.context import CHARTERS, REPORTS, SETTINGS, Context, mo
 
 if TYPE_CHECKING:
     from nomotheta.charter import Compiled, Problem, Settings
-    from nomotheta.ledger import DocketEntry, DocketPage, Judgement, Ledger, LoadResult, RunResult, TableResult, Undone
+    from nomotheta.ledger import (
+        DocketEntry,
+        DocketPage,
+        Judgement,
+        Ledger,
+        LoadResult,
+        OutgoingPage,
+        RunResult,
+        TableResult,
+        Undone,
+    )
     from nomotheta.peek.table import TableLook
     from nomotheta.reconcile import Reconciliation, RowCounts
     from nomotheta.workspace.aside import SetAside
@@ -599,6 +609,25 @@ class Workspace:
         now = moment()
         nothing = RunResult(0, self.settings.name, now.astimezone(self.zone).date(), now, 0.0, "pass", ())
         return tell(self.settings, self.ledger, self.root, self.zone, self.context.identity, result or nothing)
+
+    def outgoing(self, *, rehearse: bool = False) -> OutgoingPage:
+        """What waits to be told; or, as a rehearsal, what the newest run would tell whom, and why."""
+        from nomotheta.ledger import RunResult
+        from nomotheta.workspace.telling import outgoing
+
+        nothing = RunResult(0, self.settings.name, self.today(), moment(), 0.0, "pass", ())
+        result = self.ledger.run() if rehearse else None
+        return outgoing(self.settings, self.ledger, self.zone, result or nothing, rehearse=rehearse)
+
+    def tell_test(self, name: str) -> list[NomothetaError]:
+        """Send a test message by an entry; what went wrong in that.
+
+        Raises:
+            DeclarationError: there is no such entry.
+        """
+        from nomotheta.workspace.outgoing import send_test
+
+        return send_test(self.settings, self.ledger, self.root, self.zone, self.context.identity, name)
 
     def kept_load(self, load_no: int) -> tuple[LoadResult, datetime.datetime, str]:
         """A load as the ledger keeps it, when it began, and the charter that was carried out, as TOML.

@@ -7,10 +7,10 @@ import importlib
 _MODULES = {
     "starting": ("demo", "begin"), "looking": ("peek", "propose"), "declaring": ("lint", "schema", "places"),
     "loading": ("load", "undo", "rejects"), "checking": ("judge", "reconcile", "run"),
-    "docketing": ("docket",), "remembering": ("ledger", "report"),
+    "docketing": ("docket",), "telling": ("tell",), "remembering": ("ledger", "report"),
 }  # fmt: skip
 ORDER = ("demo", "begin", "peek", "propose", "lint", "schema", "places", *_MODULES["loading"], *_MODULES["checking"],
-         *_MODULES["docketing"], *_MODULES["remembering"])  # fmt: skip
+         *_MODULES["docketing"], *_MODULES["telling"], *_MODULES["remembering"])  # fmt: skip
 
 
 def take_in(word: str) -> bool:
