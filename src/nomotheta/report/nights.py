@@ -76,7 +76,7 @@ def bars(values: Sequence[float | None], labels: Sequence[str], name: str, unit:
             f'height="{height:.1f}" fill="var(--bar)"><title>{told}</title></rect>'
         )
     drawn.append(f'<path d="M0 {tall - below + 0.5}H{wide:.0f}" stroke="var(--rest)"/>')
-    label = html.escape(f"{name}, {counted(len(known), 'night')}, at most {_number(max(known), unit)}")
+    label = html.escape(visible(f"{name}, {counted(len(known), 'night')}, at most {_number(max(known), unit)}"))
     size = f'width="{wide:.0f}" height="{tall}"' if small else f'viewBox="0 0 {wide} {tall}"'
     sort = "small" if small else "chart"
     texts = "" if small else _written(known, labels, len(values) * step, unit)
