@@ -72,11 +72,15 @@ def did_you_mean(word: str, known: Iterable[str], otherwise: str = "") -> str:
 def visible(value: Any) -> str:
     """A value from data with its control characters made visible."""
     text = str(value)
+    if text.isprintable():
+        return text
     return "".join(c if c.isprintable() else f"\\x{ord(c):02x}" for c in text)
 
 
 def visible_lines(text: str) -> str:
     """Text of several lines with its other control characters made visible."""
+    if text.isprintable():
+        return text
     return "\n".join(visible(line) for line in text.split("\n"))
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime
+import functools
 from collections.abc import Sequence
 from typing import Any
 
@@ -24,7 +25,7 @@ def page(
         news: what happened to the docket in this run, with the entries.
         linked: whether it stands among the pages of a workspace, and refers to them.
     """
-    template = environment().get_template("page.html.j2")
+    template = _page_template()
     text: str = template.render(
         run=result, headline=headline(result), now=now, words=STATES, lines=_LINES, aside_told=aside_told, why=why,
         todo=todo, telling=telling, quiet=quiet, gravest_first=gravest_first, why_aside=why_aside, account=_account,
@@ -65,6 +66,11 @@ def _differing(result: Reconciliation) -> list[tuple[str | None, ...]]:
     return [
         tuple(row.get(name, "") for name in ("key", "sort", "column", "source", "target")) for row in result.as_rows()
     ]
+
+
+@functools.cache
+def _page_template() -> Any:
+    return environment().get_template("page.html.j2")
 
 
 def environment() -> Any:

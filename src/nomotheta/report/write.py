@@ -15,7 +15,17 @@ def write_file(path: Path, text: str) -> None:
 def write_parts(path: Path, parts: Iterable[bytes]) -> None:
     """The same of a file that is made part by part; what the parts raise leaves nothing behind."""
     path.parent.mkdir(parents=True, exist_ok=True)
-    _swept(path)
+    swept(path.parent, path.name)
+    _written(path, parts)
+
+
+def write_page(path: Path, text: str) -> None:
+    """The same of one of many files of a folder that was `swept` before."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    _written(path, (text.encode("utf-8", "surrogateescape"),))
+
+
+def _written(path: Path, parts: Iterable[bytes]) -> None:
     being_made = path.with_name(f".{path.name}.{os.getpid()}.part")
     try:
         with being_made.open("wb") as file:  # with the rights that the user's mask leaves
@@ -26,9 +36,9 @@ def write_parts(path: Path, parts: Iterable[bytes]) -> None:
         raise
 
 
-def _swept(path: Path) -> None:
-    """What processes have left behind that were killed while they wrote this file."""
-    for found in path.parent.glob(f".{path.name}.*.part"):
+def swept(folder: Path, name: str = "*") -> None:
+    """Take away what processes have left behind that were killed while they wrote a file of a folder, or any."""
+    for found in folder.glob(f".{name}.*.part"):
         number = found.name.removesuffix(".part").rpartition(".")[2]
         if number.isdecimal() and int(number) != os.getpid():
             import psutil
