@@ -48,6 +48,29 @@ def _renew(result: dict[str, Any]) -> None:
         each |= {new: each.pop(old) for old, new in _SIDES.items() if old in each}
 
 
+def _chained(connection: sqlite3.Connection) -> None:
+    """A chain begins with what is there."""
+    from nomotheta.ledger.chain import seal_all
+
+    seal_all(lambda sql, *values: connection.execute(sql, values).fetchall())
+
+
+def _with_nights(connection: sqlite3.Connection) -> None:
+    """The nights of the runs that are known already."""
+    documents = connection.execute("SELECT document FROM runs WHERE document IS NOT NULL ORDER BY run_id").fetchall()
+    if not documents:
+        return
+    from pydantic import TypeAdapter
+
+    from nomotheta.ledger.history import INSERT, values_of
+    from nomotheta.ledger.record import RunResult
+
+    adapter = TypeAdapter(RunResult)
+    for (document,) in documents:
+        for values in values_of(adapter.validate_json(document)):
+            connection.execute(INSERT, [stored(value) for value in values])
+
+
 _STEPS: Sequence[Sequence[str | Callable[[sqlite3.Connection], None]]] = (
     (
         "CREATE TABLE IF NOT EXISTS about (key TEXT PRIMARY KEY, value TEXT NOT NULL)",
@@ -98,6 +121,10 @@ _STEPS: Sequence[Sequence[str | Callable[[sqlite3.Connection], None]]] = (
         "table_name TEXT NOT NULL, verdict TEXT NOT NULL, state TEXT NOT NULL, loaded INTEGER, rejected INTEGER, "
         "repeated INTEGER, table_rows INTEGER, bytes INTEGER, seconds REAL NOT NULL, breaks TEXT NOT NULL, "
         "rules INTEGER NOT NULL, PRIMARY KEY (run_id, table_name)) WITHOUT ROWID",
+        "CREATE TABLE chain (seq INTEGER PRIMARY KEY, kind TEXT NOT NULL, key INTEGER NOT NULL, digest TEXT NOT NULL, "
+        "hash TEXT NOT NULL)",
+        _chained,
+        _with_nights,
     ),
 )
 
@@ -163,7 +190,10 @@ class Database:
 
     @contextlib.contextmanager
     def together(self) -> Iterator[None]:
-        """Several statements, all of them or none."""
+        """Several statements, all of them or none; within others that are so, they are a part of these."""
+        if self.connection.in_transaction:
+            yield
+            return
         self.rows("BEGIN IMMEDIATE")
         try:
             yield
@@ -171,6 +201,12 @@ class Database:
             self.rows("ROLLBACK")
             raise
         self.rows("COMMIT")
+
+    def seal(self, kind: str, key: int) -> None:
+        """Add a record of what was written to the chain; within the same transaction."""
+        from nomotheta.ledger.chain import seal  # only now: most commands write nothing
+
+        seal(self.rows, kind, key)
 
     def add(self, table: str, **values: Any) -> int:
         """A new row; its number."""

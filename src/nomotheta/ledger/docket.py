@@ -203,9 +203,10 @@ class Docket:
         nights = self._rows(
             "SELECT count(*) FROM docket_nights WHERE entry_no = ? AND episode = ?", entry_no, episode
         )[0][0]  # fmt: skip
-        self._database.add(
+        event_id = self._database.add(
             "docket_events", entry_no=entry_no, episode=episode, at=at, what=what, nights=nights, told=told, **more
         )
+        self._database.seal("docket", event_id)
 
     # ---- what people say
 
@@ -216,8 +217,9 @@ class Docket:
             DeclarationError: there is none of that number, or it is closed.
         """
         entry = self.open_entry(entry_no)
-        self._rows("UPDATE docket SET taken_by = ?, note = ? WHERE entry_no = ?", by, note or entry.note, entry_no)
-        self._happened(entry_no, entry.episode, "taken", at, note, by_name=by, size=entry.size)
+        with self._database.together():
+            self._rows("UPDATE docket SET taken_by = ?, note = ? WHERE entry_no = ?", by, note or entry.note, entry_no)
+            self._happened(entry_no, entry.episode, "taken", at, note, by_name=by, size=entry.size)
         return self.open_entry(entry_no)
 
     def excuse(
@@ -230,8 +232,10 @@ class Docket:
         """
         entry = self.open_entry(entry_no)
         sql = "UPDATE docket SET excused_until = ?, excuse = ?, excused_by = ? WHERE entry_no = ?"
-        self._rows(sql, until, reason, by, entry_no)
-        self._happened(entry_no, entry.episode, "excused", at, f"until {until}: {reason}", by_name=by, size=entry.size)
+        told = f"until {until}: {reason}"
+        with self._database.together():
+            self._rows(sql, until, reason, by, entry_no)
+            self._happened(entry_no, entry.episode, "excused", at, told, by_name=by, size=entry.size)
         return self.open_entry(entry_no)
 
     # ---- what is known

@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import datetime
 import json
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import Any
 
 from nomotheta.frozen import frozen
 from nomotheta.ledger.database import Database
 from nomotheta.ledger.record import LoadResult, RunResult, TableResult
+
+
+INSERT = "INSERT OR REPLACE INTO nights VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)"
 
 
 @frozen
@@ -43,14 +46,8 @@ class History:
 
     def take_in(self, run: RunResult) -> None:
         """Keep a run; within a transaction of the caller's."""
-        for table in run.tables:
-            part = part_of(run, table)
-            self._database.rows(
-                "INSERT OR REPLACE INTO nights VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-                part.run_id, part.day, part.started, part.table, part.verdict, part.state, part.loaded,
-                part.rejected, part.repeated, part.rows, part.bytes, part.seconds, json.dumps(dict(part.breaks)),
-                part.rules,
-            )  # fmt: skip
+        for values in values_of(run):
+            self._database.rows(INSERT, *values)
 
     def parts(self, nights: int, tables: Iterable[str] | None = None) -> dict[str, list[Part]]:
         """The parts of tables in the newest so many runs, the oldest first, by table; of all, if none is named."""
@@ -74,6 +71,16 @@ class History:
         """Of each table when a run of it that passed began last, in seconds since 1970."""
         sql = "SELECT table_name, max(started) FROM nights WHERE verdict IN ('pass', 'warn') GROUP BY table_name"
         return {row[0]: datetime.datetime.fromisoformat(row[1]).timestamp() for row in self._database.rows(sql)}
+
+
+def values_of(run: RunResult) -> Iterator[tuple[Any, ...]]:
+    """What `INSERT` takes of each table of a run."""
+    for table in run.tables:
+        part = part_of(run, table)
+        yield (
+            part.run_id, part.day, part.started, part.table, part.verdict, part.state, part.loaded, part.rejected,
+            part.repeated, part.rows, part.bytes, part.seconds, json.dumps(dict(part.breaks)), part.rules,
+        )  # fmt: skip
 
 
 def part_of(run: RunResult, table: TableResult) -> Part:

@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from nomotheta.errors import counted
+from nomotheta.ledger.chain import Verified, verified
 from nomotheta.ledger.database import Database, at_work
 from nomotheta.ledger.docket import Docket
 from nomotheta.ledger.history import History
@@ -53,6 +54,7 @@ class Ledger:
             self._rows(
                 "UPDATE runs SET verdict = ?, document = ? WHERE run_id = ?", result.verdict, document, result.run_id
             )
+            self._database.seal("run", result.run_id)
             self.docket.take_in(result, datetime.datetime.now(datetime.UTC))
             self.history.take_in(result)
 
@@ -103,10 +105,22 @@ class Ledger:
 
     def end_load(self, entry_id: int, result: LoadResult) -> None:
         """What came of it."""
-        self._rows(
-            "UPDATE entries SET state = ?, verdict = ?, summary = ?, document = ? WHERE entry_id = ?",
+        self._write(
+            [entry_id], "UPDATE entries SET state = ?, verdict = ?, summary = ?, document = ? WHERE entry_id = ?",
             result.state, result.verdict, summary_of_load(result), _dump(result), entry_id,
         )  # fmt: skip
+
+    def _write(self, entries: Sequence[int], sql: str, *values: Any) -> None:
+        """Change entries, and seal them."""
+        with self._database.together():
+            self._rows(sql, *values)
+            for entry_id in entries:
+                self._database.seal("entry", entry_id)
+
+    def _enter(self, **values: Any) -> None:
+        """Add an entry that is whole, and seal it."""
+        with self._database.together():
+            self._database.seal("entry", self._add("entries", **values))
 
     def expect_load(self, entry_id: int, result: LoadResult) -> None:
         """What comes of a load that is about to be committed, should its process not live to say so."""
@@ -122,16 +136,16 @@ class Ledger:
 
     def add_load(self, result: LoadResult, started: datetime.datetime, run_id: int | None) -> None:
         """A load that ended before it began."""
-        self._add(
-            "entries", what="load", run_id=run_id, table_name=result.table, place=result.place, day=result.day,
+        self._enter(
+            what="load", run_id=run_id, table_name=result.table, place=result.place, day=result.day,
             started=started, state=result.state, verdict=result.verdict, summary=summary_of_load(result),
             document=_dump(result),
         )  # fmt: skip
 
     def add_judgement(self, result: Judgement, started: datetime.datetime) -> None:
         """A judgement."""
-        self._add(
-            "entries", what="judge", table_name=result.table, place=result.place, started=started, state="judged",
+        self._enter(
+            what="judge", table_name=result.table, place=result.place, started=started, state="judged",
             verdict=result.verdict, summary=summary_of_judgement(result),
             document=json.dumps(asdict(result)),  # which holds texts and counts alone, and is soonest written so
         )  # fmt: skip
@@ -148,8 +162,8 @@ class Ledger:
 
     def add_reconciliation(self, result: Reconciliation, started: datetime.datetime, run_id: int | None) -> None:
         """A reconciliation."""
-        self._add(
-            "entries", what="reconcile", run_id=run_id, table_name=result.table, place=result.place, started=started,
+        self._enter(
+            what="reconcile", run_id=run_id, table_name=result.table, place=result.place, started=started,
             state="reconciled", verdict=result.verdict, summary=summary_of_reconciliation(result),
             document=_dump(result),
         )  # fmt: skip
@@ -333,8 +347,8 @@ class Ledger:
         if result.verdict == "pass":
             told = f"load {result.load_no} undone: {counted(result.removed or 0, 'row')} removed"
             told += f", {result.restored:,} put back" if result.restored else ""
-        self._rows(
-            "UPDATE entries SET state = ?, verdict = ?, summary = ? WHERE entry_id = ?",
+        self._write(
+            [entry_id], "UPDATE entries SET state = ?, verdict = ?, summary = ? WHERE entry_id = ?",
             "taken out" if result.verdict == "pass" else "failed", result.verdict, told, entry_id,
         )  # fmt: skip
 
@@ -342,7 +356,9 @@ class Ledger:
         """A load whose rows are no longer in its table."""
         load = self.load(load_no)
         if load is not None:
-            self._rows(
+            entries = self._rows("SELECT entry_id FROM entries WHERE load_no = ? AND state = 'loaded'", load_no)
+            self._write(
+                [row[0] for row in entries],
                 "UPDATE entries SET state = 'taken out', document = ?, summary = summary || '; taken out since' "
                 "WHERE load_no = ? AND state = 'loaded'",
                 _dump(replace(load, state="taken out")), load_no,
@@ -354,9 +370,8 @@ class Ledger:
             self.take_out(load_no)
         state, verdict = ("cut off", "error") if stands else ("taken out", "pass")
         told = f"was cut off; the rows of load {load_no} are {'still in' if stands else 'out of'} the table"
-        self._rows(
-            "UPDATE entries SET state = ?, verdict = ?, summary = ? WHERE entry_id = ?", state, verdict, told, entry_id
-        )
+        sql = "UPDATE entries SET state = ?, verdict = ?, summary = ? WHERE entry_id = ?"
+        self._write([entry_id], sql, state, verdict, told, entry_id)
 
     def unsettled(self, place: str) -> Sequence[tuple[int, int, str, str]]:
         """What began and did not end, by a process that is gone: entry, load number, table, and load or undo."""
@@ -379,7 +394,7 @@ class Ledger:
         else:
             state, verdict, told, document = "cut off", "error", "was cut off; the table is unchanged", None
         sql = "UPDATE entries SET state = ?, verdict = ?, summary = ?, document = ? WHERE entry_id = ?"
-        self._rows(sql, state, verdict, told, document, entry_id)
+        self._write([entry_id], sql, state, verdict, told, document, entry_id)
 
     # ---- rows that were set aside and came later
 
@@ -412,6 +427,10 @@ class Ledger:
     def mending(self, of_load: int) -> list[int]:
         """The loads that mend rows of this one and stand."""
         return sorted(set(self.mended(of_load).values()))
+
+    def verified(self) -> Verified:
+        """Whether what is in the ledger is as it was written."""
+        return verified(self._rows)
 
     def close(self) -> None:
         """Let go of the file."""

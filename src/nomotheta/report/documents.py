@@ -13,6 +13,7 @@ from nomotheta.charter import Problem
 from nomotheta.charter.schema import declared_schemas
 from nomotheta.frozen import frozen
 from nomotheta.ledger import DocketPage, Entry, Judgement, LoadResult, OutgoingPage, RunResult, ShownReject, Undone
+from nomotheta.ledger.chain import Verified
 from nomotheta.peek import Look
 from nomotheta.peek.table import TableLook
 from nomotheta.place.answer import PlaceAnswer
@@ -195,6 +196,7 @@ DOCUMENTS = (
     LedgerPage,
     DocketPage,
     OutgoingPage,
+    Verified,
     LedgerLoad,
     Places,
     Page,

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from nomotheta.cli.command import Call, command
+from nomotheta.cli.command import Call, command, end
 from nomotheta.cli.options import complete_loads, complete_places, complete_tables, day_given
 from nomotheta.errors import DeclarationError
 
@@ -32,9 +32,13 @@ def ledger(
         typer.Option("--load", metavar="N", help="All that is known of one load.", autocompletion=complete_loads),
     ] = None,
     charter: Annotated[bool, typer.Option("--charter", help="With --load: the charter as it was then.")] = False,
+    verify: Annotated[bool, typer.Option("--verify", help="Look whether it is as it was written.")] = False,
 ) -> None:
     """Show what happened before, newest first."""
     opened = call.workspace(lazily=True)
+    if verify:
+        _verify(call, opened)
+        return
     if load is not None:
         _show_kept(call, opened, load, charter=charter)
         return
@@ -47,6 +51,18 @@ def ledger(
     from nomotheta.cli.screens.ledger import show_ledger
 
     show_ledger(entries, opened.zone, chosen=bool(table or failed or day or place))
+
+
+def _verify(call: Call, opened: Workspace) -> None:
+    """Whether the ledger is as it was written."""
+    found = opened.ledger.verified()
+    if call.json:
+        call.print(found)
+    else:
+        from nomotheta.cli.screens.ledger import show_verified
+
+        show_verified(found)
+    end("fail" if found.altered else "pass")
 
 
 def _show_kept(call: Call, opened: Workspace, load_no: int, *, charter: bool) -> None:

@@ -8,13 +8,14 @@ from collections.abc import Sequence
 from rich.table import Table
 from rich.text import Text
 
-from nomotheta.cli.paint import GAP, cut, indented, number, out, plain_table, verdict_text
+from nomotheta.cli.paint import GAP, RED, cut, indented, number, out, plain_table, verdict_text
 from nomotheta.cli.screens.load import show_balance
 from nomotheta.errors import visible
 from nomotheta.ledger import Entry, LoadResult
+from nomotheta.ledger.chain import Verified
 from nomotheta.report.words import STATES
 
-_FILES = 10  # that are shown one by one
+_FILES, _SHOWN = 10, 20  # files, and altered entries, that are shown one by one
 _NAME, _LEAST = 24, 12  # characters of a table's name; of a result, at least
 _WIDE = 100  # characters: room for the year
 
@@ -87,3 +88,20 @@ def _how(load: LoadResult) -> str:
         return "–"
     own = f", in place of load {' and '.join(map(str, load.replaced))}" if load.replaced else ""
     return load.balance.how + own
+
+
+def show_verified(found: Verified) -> None:
+    """Whether the ledger is as it was written, and what is not."""
+    console = out()
+    if not found.altered:
+        console.print(
+            Text.assemble(verdict_text("pass"), f"  the ledger is as it was written: {found.records:,} records")
+        )
+    else:
+        several = "1 thing" if len(found.altered) == 1 else f"{len(found.altered):,} things"
+        console.print(Text.assemble(verdict_text("fail"), f"  {several} in the ledger are not as they were written"))
+        for each in found.altered[:_SHOWN]:
+            console.print(indented(Text(visible(f"✗ {each.what} {each.told}"), RED), 2))
+        if len(found.altered) > _SHOWN:
+            console.print(indented(Text(f"and {len(found.altered) - _SHOWN:,} more: --json", "dim"), 2))
+    console.print(indented(Text(f"newest hash {found.head}", "dim"), 2))

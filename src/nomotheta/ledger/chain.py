@@ -1,0 +1,117 @@
+"""The chain of the ledger: each record carries the hash of the one before it, so that no later change goes unseen.
+
+A record is made whenever a run or an entry is written: it holds the SHA-256 of what was written (FIPS 180-4), and its
+own hash is that of the hash before it and of what it says. Whoever keeps the newest hash elsewhere, in a mail or on
+paper, can prove later that nothing before it was altered.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import sqlite3
+from collections.abc import Callable, Sequence
+from typing import Any
+
+from nomotheta.frozen import frozen
+
+START = "0" * 64  # before the first record
+_ENTRY = ("entry_id", "what", "run_id", "load_no", "table_name", "place", "day", "started", "state", "verdict",
+          "summary", "document")  # fmt: skip
+_RUN = ("run_id", "day", "started", "verdict", "document")
+_EVENT = ("event_id", "entry_no", "episode", "at", "day", "run_id", "what", "size", "nights", "told", "by_name")
+# what is sealed: its table, its key, the columns that count, and which of its rows have been sealed by now
+KINDS = {
+    "entry": ("entries", "entry_id", _ENTRY, "state <> 'started'"),
+    "run": ("runs", "run_id", _RUN, "document IS NOT NULL"),
+    "docket": ("docket_events", "event_id", _EVENT, "1"),
+}
+Ask = Callable[..., Sequence[sqlite3.Row]]
+
+
+@frozen
+class Altered:
+    """Something in the ledger that is not as it was written."""
+
+    what: str
+    told: str
+
+
+@frozen
+class Verified:
+    """What came of looking through the chain: how many records it has, its newest hash, and what was altered."""
+
+    records: int
+    head: str
+    altered: tuple[Altered, ...]
+    format: str = "nomotheta/ledger-verified/1"
+
+
+def seal(ask: Ask, kind: str, key: int) -> None:
+    """Add a record of a row as it is now; within a transaction of the caller's."""
+    table, name, columns, _ = KINDS[kind]
+    (row,) = ask(f"SELECT {', '.join(columns)} FROM {table} WHERE {name} = ?", key)
+    digest = _digest(tuple(row))
+    last = ask("SELECT hash FROM chain ORDER BY seq DESC LIMIT 1")
+    before = last[0][0] if last else START
+    ask(
+        "INSERT INTO chain (kind, key, digest, hash) VALUES (?, ?, ?, ?)",
+        kind,
+        key,
+        digest,
+        _hash(before, kind, key, digest),
+    )
+
+
+def seal_all(ask: Ask) -> None:
+    """Begin the chain of a ledger that has none: with all that is in it."""
+    for kind, (table, name, _, sealed) in KINDS.items():
+        for (key,) in ask(f"SELECT {name} FROM {table} WHERE {sealed} ORDER BY {name}"):
+            seal(ask, kind, key)
+
+
+def verified(ask: Ask) -> Verified:
+    """Look through the chain, and hold what is in the ledger against it."""
+    before, count, newest, altered = START, 0, dict[tuple[str, int], str](), list[Altered]()
+    for seq, kind, key, digest, found in ask("SELECT seq, kind, key, digest, hash FROM chain ORDER BY seq"):
+        count += 1
+        if seq != count:
+            altered.append(Altered(f"record {count}", "is missing from the chain"))
+            count = seq
+        if _hash(before, kind, key, digest) != found:
+            altered.append(Altered(f"record {seq}", f"of {_named(kind, key)} was altered"))
+        before = found
+        newest[kind, key] = digest
+    for kind, (table, name, columns, sealed) in KINDS.items():
+        there = set()
+        for row in ask(f"SELECT {', '.join(columns)}, {sealed} FROM {table} ORDER BY {name}"):
+            *values, is_sealed = row
+            key = values[0]
+            there.add((kind, key))
+            known = newest.get((kind, key))
+            if known is None and is_sealed:
+                altered.append(Altered(_named(kind, key), f"was added by other means{_about(kind, values)}"))
+            elif known is not None and known != _digest(tuple(values)):
+                altered.append(Altered(_named(kind, key), f"was altered after it was written{_about(kind, values)}"))
+        gone = [key for other, key in newest if other == kind and (kind, key) not in there]
+        altered += [Altered(_named(kind, key), "was removed") for key in gone]
+    return Verified(count, before, tuple(altered))
+
+
+def _about(kind: str, values: Sequence[Any]) -> str:
+    if kind != "entry":
+        return ""
+    _, what, _, load_no, table, _, day, *_ = values
+    return f": {what}{f' {load_no}' if load_no else ''} of {table}" + (f" for {day}" if day else "")
+
+
+def _named(kind: str, key: int) -> str:
+    return {"entry": "ledger entry", "run": "run", "docket": "docket event"}.get(kind, kind) + f" {key}"
+
+
+def _digest(values: tuple[Any, ...]) -> str:
+    return hashlib.sha256(json.dumps(values, ensure_ascii=True, default=repr).encode()).hexdigest()
+
+
+def _hash(before: str, kind: str, key: int, digest: str) -> str:
+    return hashlib.sha256(f"{before}\n{kind}\n{key}\n{digest}".encode("utf-8", "replace")).hexdigest()

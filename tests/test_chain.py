@@ -1,0 +1,109 @@
+"""The ledger's chain: whatever was altered afterwards is found and named."""
+
+from __future__ import annotations
+
+import contextlib
+import random
+import sqlite3
+
+import pytest
+
+from conftest import Space
+from test_docket import HEAD, RULED
+
+COLUMNS = {
+    "entries": ("state", "verdict", "summary", "document", "table_name", "started", "day"),
+    "runs": ("verdict", "document", "day"), "docket_events": ("told", "what", "nights"),
+    "chain": ("digest", "hash", "key", "kind"),
+}  # fmt: skip
+
+
+@pytest.fixture
+def kept(space: Space) -> Space:
+    """A workspace with runs, a load that was undone, a judgement and a docket."""
+    space.charter(RULED)
+    for day, fare in enumerate((1, 60, 1), 1):
+        space.tickets(f"{HEAD}T{day}01;{fare};01.06.2026\n", f"2026-06-{day:02}")
+        space.run("run", "--day", f"2026-06-{day:02}", "--create")
+    space.run("judge", "tickets")
+    space.run("undo", "3")
+    return space
+
+
+def ledger(space: Space) -> sqlite3.Connection:
+    return sqlite3.connect(space.root / ".nomotheta/ledger.sqlite")
+
+
+def test_what_is_as_it_was_written_is_said_to_be_so(kept: Space) -> None:
+    found = kept.run("ledger", "--verify", "--json")
+
+    assert (found.code, found.json["altered"]) == (0, [])
+    assert found.json["records"] > 8
+    assert found.json["head"] in kept.run("ledger", "--verify").text
+    kept.run("run", "--day", "2026-06-03")
+    assert kept.run("ledger", "--verify").code == 0
+
+
+def test_a_bit_that_is_flipped_anywhere_is_found_and_its_entry_named(kept: Space) -> None:
+    chance = random.Random(17)
+    for _ in range(120):
+        table = chance.choice(list(COLUMNS))
+        column = chance.choice(COLUMNS[table])
+        with contextlib.closing(ledger(kept)) as connection:
+            rows = connection.execute(f"SELECT rowid, {column} FROM {table} WHERE {column} IS NOT NULL").fetchall()
+            rowid, value = chance.choice(rows)
+            bits = bytearray(str(value).encode())
+            at = chance.randrange(len(bits))
+            bits[at] ^= 1 << chance.randrange(3)  # which leaves digits and letters what can be read
+            connection.execute(f"UPDATE {table} SET {column} = ? WHERE rowid = ?", (bits.decode("latin-1"), rowid))
+            connection.commit()
+
+            found = kept.run("ledger", "--verify", "--json")
+
+            named = " ".join(f"{each['what']} {each['told']}" for each in found.json["altered"])
+            assert found.code == 1, (table, column, value, bits)
+            kind = {"entries": "ledger entry", "runs": "run", "docket_events": "docket event", "chain": "record"}[table]
+            assert f"{kind} {rowid} " in named, (named, table, column)
+            connection.execute(f"UPDATE {table} SET {column} = ? WHERE rowid = ?", (value, rowid))
+            connection.commit()
+    assert kept.run("ledger", "--verify").code == 0
+
+
+@pytest.mark.parametrize(
+    ("sql", "told"),
+    [
+        ("DELETE FROM entries WHERE entry_id = 2", "ledger entry 2 was removed"),
+        ("DELETE FROM chain WHERE seq = 3", "record 3 is missing from the chain"),
+        ("DELETE FROM runs WHERE run_id = 1", "run 1 was removed"),
+        (
+            "INSERT INTO entries (what, table_name, place, started, state, verdict, summary) "
+            "VALUES ('load', 'tickets', 'w', '2026-01-01T00:00:00+00:00', 'loaded', 'pass', '')",
+            "was added by other means: load of tickets",
+        ),
+    ],
+)
+def test_what_was_taken_out_or_put_in_is_named(kept: Space, sql: str, told: str) -> None:
+    kept.sql_ledger(sql)
+
+    ended = kept.run("ledger", "--verify")
+
+    assert ended.code == 1
+    assert told in ended.text
+
+
+def test_a_ledger_of_an_earlier_version_is_brought_up_to_date_with_all_that_it_knows(kept: Space) -> None:
+    old = (
+        "DROP TABLE chain", "DROP TABLE nights", "DROP TABLE docket", "DROP TABLE docket_nights",
+        "DROP TABLE docket_events", "ALTER TABLE outbox DROP COLUMN document", "ALTER TABLE outbox DROP COLUMN not_before",
+        "UPDATE entries SET document = replace(replace(replace(document, 'nomotheta/reconciliation/2', "
+        "'nomotheta/reconciliation/1'), 'source_', 'files_'), 'target_', 'table_') WHERE what = 'reconcile'",
+        "PRAGMA user_version = 3",
+    )  # fmt: skip
+    for sql in old:
+        kept.sql_ledger(sql)
+
+    assert kept.run("ledger", "--verify").code == 0
+    assert "equal" in kept.run("ledger").text
+    kept.run("run", "--day", "2026-06-02")
+    assert kept.run("report").code == 0
+    assert "run-1-2026-06-01.html" in (kept.root / "reports/tables/tickets.html").read_text()
