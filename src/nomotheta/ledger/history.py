@@ -11,7 +11,6 @@ from nomotheta.frozen import frozen
 from nomotheta.ledger.database import Database
 from nomotheta.ledger.record import LoadResult, RunResult, TableResult
 
-
 INSERT = "INSERT OR REPLACE INTO nights VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)"
 
 
