@@ -60,8 +60,10 @@ def judge(
         show_statements(results, opened.sessions({each.place for each in results}))
     elif not call.silent(verdict):
         from nomotheta.cli.screens.findings import show_judgements
+        from nomotheta.cli.screens.past import known
 
-        show_judgements(results)
+        failing = any(each.verdict in {"fail", "error"} for each in results)
+        show_judgements(results, known(opened.ledger.docket.entries()) if failing else {})
     end(verdict)
 
 
@@ -249,8 +251,9 @@ def run(
         call.print(result)
     elif not call.silent(result.verdict):
         from nomotheta.cli.screens.night import show_run
+        from nomotheta.cli.screens.past import known
 
-        show_run(result)
+        show_run(result, {} if rehearse else known(opened.ledger.docket.entries()))
     if not rehearse:
         warn(opened.keep_pages(result))
     if not (no_tell or rehearse):

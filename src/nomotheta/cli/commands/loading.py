@@ -185,4 +185,4 @@ def rejects(
         return
     from nomotheta.cli.screens.rejects import show_rejects
 
-    show_rejects(found)
+    show_rejects(found, opened.ledger.history.parts(60, [found.load.table]).get(found.load.table, ()))

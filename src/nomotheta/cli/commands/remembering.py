@@ -50,7 +50,8 @@ def ledger(
         return
     from nomotheta.cli.screens.ledger import show_ledger
 
-    show_ledger(entries, opened.zone, chosen=bool(table or failed or day or place))
+    nights = opened.ledger.history.parts(60, [table]).get(table, ()) if table else ()
+    show_ledger(entries, opened.zone, chosen=bool(table or failed or day or place), nights=nights)
 
 
 def _verify(call: Call, opened: Workspace) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 from collections.abc import Sequence
 
 from rich.console import Console
@@ -9,8 +10,9 @@ from rich.table import Table
 from rich.text import Text
 
 from nomotheta.cli.paint import GREEN, SIGNS, TONES, cell, indented, out, plain_table, rows_told, verdict_text
+from nomotheta.cli.screens.past import Known, since
 from nomotheta.errors import counted, visible
-from nomotheta.ledger import Judgement
+from nomotheta.ledger import DocketEntry, Judgement
 from nomotheta.report.words import quiet, telling
 from nomotheta.rules.finding import Finding, Samples
 
@@ -19,13 +21,18 @@ _OF_A_COLUMN = {"kind", "text_length", "blank", "between", "among", "pattern", "
 _NOT_ONE_EACH = {"key", "gaps", "usual", "drift"}  # whose samples are not one for each break
 
 
-def show_finding(console: Console, finding: Finding) -> None:
-    """A broken rule, with a few of the rows that break it."""
+def show_finding(
+    console: Console, finding: Finding, entry: DocketEntry | None = None, day: datetime.date | None = None
+) -> None:  # fmt: skip
+    """A broken rule, since when it is if that is known, and a few of the rows that break it."""
     tone = TONES[finding.verdict]
     line = Text.assemble((f"{SIGNS[finding.verdict]} {finding.rule}", tone))
     if finding.message:
         line.append(f"  {visible(finding.message)}")
     console.print(indented(line, 2))
+    before = since(entry, day)
+    if before is not None:
+        console.print(indented(before, 4))
     for told in finding.excuses:
         console.print(indented(Text(visible(f"excused {told}"), "dim"), 4))
     if finding.because:
@@ -46,16 +53,16 @@ def _samples(samples: Samples) -> Table:
     return table
 
 
-def show_judgements(results: Sequence[Judgement]) -> None:
-    """Tables held against their charters."""
+def show_judgements(results: Sequence[Judgement], before: Known) -> None:
+    """Tables held against their charters, and what the docket knows of what fails."""
     console = out()
     for at, result in enumerate(results):
         if at:
             console.print()
-        _show_judgement(console, result)
+        _show_judgement(console, result, before)
 
 
-def _show_judgement(console: Console, result: Judgement) -> None:
+def _show_judgement(console: Console, result: Judgement, before: Known) -> None:
     title = Text.assemble((result.table, "bold"), "  ", verdict_text(result.verdict))
     verdicts = [finding.verdict for finding in result.findings]
     rows = next((f.rows for f in result.findings if f.rows is not None and f.over == "table"), None)
@@ -74,7 +81,7 @@ def _show_judgement(console: Console, result: Judgement) -> None:
         console.print(indented(Text(visible(note), "dim"), 2))
     broken = telling(result.findings)
     for finding in broken:
-        show_finding(console, finding)
+        show_finding(console, finding, before.get((result.table, "rule", finding.rule)))
     if broken:
         console.print()
     _show_met(console, quiet(result.findings))

@@ -10,8 +10,9 @@ from rich.text import Text
 
 from nomotheta.cli.paint import GAP, RED, cut, indented, number, out, plain_table, verdict_text
 from nomotheta.cli.screens.load import show_balance
+from nomotheta.cli.screens.past import nights_told
 from nomotheta.errors import visible
-from nomotheta.ledger import Entry, LoadResult
+from nomotheta.ledger import Entry, LoadResult, Part
 from nomotheta.ledger.chain import Verified
 from nomotheta.report.words import STATES
 
@@ -20,8 +21,10 @@ _NAME, _LEAST = 24, 12  # characters of a table's name; of a result, at least
 _WIDE = 100  # characters: room for the year
 
 
-def show_ledger(entries: Sequence[Entry], zone: datetime.tzinfo, *, chosen: bool) -> None:
-    """What happened, newest first: a line an entry."""
+def show_ledger(
+    entries: Sequence[Entry], zone: datetime.tzinfo, *, chosen: bool, nights: Sequence[Part] = ()
+) -> None:  # fmt: skip
+    """What happened, newest first: a line an entry; above, how the last nights of a table were."""
     console = out()
     if not entries:
         none = (
@@ -38,6 +41,10 @@ def show_ledger(entries: Sequence[Entry], zone: datetime.tzinfo, *, chosen: bool
     table = plain_table(*heads)
     for row in rows:
         table.add_row(*row[:-1], cut(row[-1], room))
+    for of, name in (("loaded", "rows loaded"), ("rows", "rows in the table")):
+        told = nights_told(nights, of, name)
+        if told is not None:
+            console.print(told)
     console.print(table)
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 from collections.abc import Sequence
 from pathlib import Path
 
@@ -11,15 +12,16 @@ from rich.text import Text
 from nomotheta.cli.paint import RED, TONES, cut, indented, number, out, plain_table, relative, verdict_text
 from nomotheta.cli.screens.findings import show_finding
 from nomotheta.cli.screens.load import has_message, show_files_apart, show_message, show_set_aside
+from nomotheta.cli.screens.past import Known, since
 from nomotheta.cli.screens.reconciliation import show_differences
 from nomotheta.errors import visible
-from nomotheta.ledger import RunResult, TableResult
+from nomotheta.ledger import DocketEntry, RunResult, TableResult
 from nomotheta.report.words import gravest_first, headline, telling, todo
 from nomotheta.workspace.loading import WOULD_BE_LOADED
 
 
-def show_run(result: RunResult) -> None:
-    """A night: the summary, then what failed."""
+def show_run(result: RunResult, before: Known) -> None:
+    """A night: the summary, then what failed, and since when."""
     console = out()
     console.print(Text(headline(result), f"bold {TONES[result.verdict]}"))
     run = "trial run, nothing was changed" if result.rehearsed else f"run {result.run_id}"
@@ -28,7 +30,7 @@ def show_run(result: RunResult) -> None:
     console.print()
     _show_tables(console, result.tables)
     for each in gravest_first(result.tables):
-        _show_details(console, each)
+        _show_details(console, each, before)
 
 
 def _show_tables(console: Console, tables: Sequence[TableResult]) -> None:
@@ -71,7 +73,7 @@ def _equal(table: TableResult) -> Text:
     return Text("equal" if same else "differ", "" if same else RED)
 
 
-def _show_details(console: Console, table: TableResult) -> None:
+def _show_details(console: Console, table: TableResult, before: Known) -> None:
     load = table.load
     broken = telling(load.findings)
     differs = table.reconciliation is not None and table.reconciliation.verdict == "fail"
@@ -82,16 +84,25 @@ def _show_details(console: Console, table: TableResult) -> None:
     console.print(Text(table.table, "bold"))
     if told:
         show_message(console, load)
+        _show_since(console, before.get((table.table, "delivery", "")), load.day)
     if table.message:
         console.print(Text(f"  {visible(table.message)}", RED))
     show_files_apart(console, load)
     for finding in broken:
-        show_finding(console, finding)
+        show_finding(console, finding, before.get((table.table, "rule", finding.rule)), load.day)
     if table.reconciliation is not None and differs:
+        sort = "reconciliation" if table.reconciliation.of_files else "comparison"
+        _show_since(console, before.get((table.table, sort, "")), load.day)
         show_differences(console, table.reconciliation)
     show_set_aside(console, load)
     if table.verdict in {"fail", "error"} and not load.mend and todo(table):
         console.print(indented(Text(f"→ {visible(todo(table))}"), 2))
+
+
+def _show_since(console: Console, entry: DocketEntry | None, day: datetime.date) -> None:
+    told = since(entry, day)
+    if told is not None:
+        console.print(indented(told, 4))
 
 
 def _rule(console: Console) -> None:
@@ -104,7 +115,7 @@ def show_demo(runs: Sequence[RunResult], folder: object, pages: Sequence[Path], 
     for at, result in enumerate(runs):
         if at:
             _rule(console)
-        show_run(result)
+        show_run(result, {})
     _rule(console)
     table = plain_table(("night", ""), ("verdict", ""), ("what happened", ""), ("page", ""))
     for result, page in zip(runs, pages, strict=True):

@@ -3,21 +3,27 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Sequence
 
 from rich.console import Console
 from rich.text import Text
 
-from nomotheta.cli.paint import cell, number, out, plain_table, rows_told
+from nomotheta.cli.paint import cell, indented, number, out, plain_table, rows_told
+from nomotheta.cli.screens.past import nights_told
 from nomotheta.errors import counted, visible
+from nomotheta.ledger import Part
 from nomotheta.report.words import why_aside
 from nomotheta.workspace.aside import SetAside
 
 
-def show_rejects(found: SetAside) -> None:
-    """The rows of a load that were set aside: by reason, then one by one."""
+def show_rejects(found: SetAside, nights: Sequence[Part]) -> None:
+    """The rows of a load that were set aside: by reason, then one by one; and how many were in earlier nights."""
     console = out()
     load = found.load
     console.print(Text.assemble((load.table, "bold"), _set_aside_title(found)))
+    before = nights_told(nights, "rejected", "rejected")
+    if before is not None:
+        console.print(indented(before, 2))
     if load.state == "undone":
         console.print(Text("  the load was rolled back; none of its rows is in the table", "dim"))
     for reason, count in found.closed.items():
