@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import contextlib
+import hashlib
 import random
 import sqlite3
+import zipfile
 
 import pytest
 
@@ -107,3 +109,44 @@ def test_a_ledger_of_an_earlier_version_is_brought_up_to_date_with_all_that_it_k
     kept.run("run", "--day", "2026-06-02")
     assert kept.run("report").code == 0
     assert "run-1-2026-06-01.html" in (kept.root / "reports/tables/tickets.html").read_text()
+
+
+PRIVATE = RULED.replace("[columns.fare]", "[columns.fare]\nprivate = true")
+
+
+def test_evidence_is_a_bag_whose_checksums_hold_and_that_tells_nothing_private(space: Space) -> None:
+    space.charter(PRIVATE.replace("[load]", '[load]\nafter_fail = "keep"'))
+    space.tickets(f"{HEAD}T001;61,23;01.06.2026\nT002;77,secret;01.06.2026\n", "2026-06-01")
+    space.run("run", "--day", "2026-06-01", "--create")
+    space.run("docket", "excuse", "1", "--until", "2099-01-01", "--reason", "known")
+
+    ended = space.run("evidence", "--from", "2026-06-01", "--to-file", "out/june.zip", "--json")
+
+    assert ended.code == 0
+    with zipfile.ZipFile(space.root / "out/june.zip") as packed:
+        files = {name.removeprefix("june/"): packed.read(name) for name in packed.namelist()}
+    assert files["bagit.txt"].startswith(b"BagIt-Version: 1.0\n")
+    for manifest, among in (("manifest-sha256.txt", "data/"), ("tagmanifest-sha256.txt", "")):
+        listed = dict(reversed(line.split("  ")) for line in files[manifest].decode().splitlines())
+        for name, digest in listed.items():
+            assert hashlib.sha256(files[name]).hexdigest() == digest, name
+        assert not among or set(listed) == {name for name in files if name.startswith(among)}
+    sorts = {name.rpartition("-")[2] for name in files if name.startswith("data/entries")}
+    assert sorts == {"load.json", "reconcile.json"}
+    assert b"known" in files["data/docket.json"]
+    assert f"Ledger-Head: {ended.json['head']}".encode() in files["bag-info.txt"]
+    assert any(name.startswith("data/charters/tickets-") for name in files)
+    assert not [name for name, content in files.items() if b"77,secret" in content]
+    assert "knows nothing" in space.run("evidence", "--from", "2020-01-01").text
+
+
+def test_rejects_of_a_table_whose_charter_is_gone_stay_private(space: Space) -> None:
+    space.charter(PRIVATE)
+    space.tickets(f"{HEAD}T001;1,23;01.06.2026\nT002;77,secret;01.06.2026\n")
+    space.load()
+    (space.root / "charters/tickets.toml").unlink()
+
+    shown = space.run("rejects").text
+
+    assert "secret" not in shown
+    assert "fare" in shown

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from typing import Any
 
 import numpy as np
@@ -33,3 +34,8 @@ def safe_cells(values: Any) -> Any:
     marks = np.zeros(len(values), np.bool_)
     marks[likely[~numbers]] = True
     return pc.if_else(pa.array(marks), pc.binary_join_element_wise("'", values, ""), values)
+
+
+def safe_text(text: str) -> str:
+    """A text that no spreadsheet takes for a formula; plain numbers stay as they are."""
+    return f"'{text}" if text[:1] in set("=+-@\t\r'") and not re.match(_NUMBER, text) else text

@@ -428,6 +428,19 @@ class Ledger:
         """The loads that mend rows of this one and stand."""
         return sorted(set(self.mended(of_load).values()))
 
+    def document(self, entry_id: int) -> dict[str, Any] | None:
+        """What is kept of an entry, as it is kept."""
+        (document,) = self._rows("SELECT document FROM entries WHERE entry_id = ?", entry_id)[0]
+        return json.loads(document) if document else None
+
+    def run_days(self) -> dict[int, datetime.date]:
+        """The delivery's day of each run."""
+        return {row[0]: datetime.date.fromisoformat(row[1]) for row in self._rows("SELECT run_id, day FROM runs")}
+
+    def chain(self) -> list[dict[str, Any]]:
+        """The records of the chain."""
+        return [dict(row) for row in self._rows("SELECT seq, kind, key, digest, hash FROM chain ORDER BY seq")]
+
     def verified(self) -> Verified:
         """Whether what is in the ledger is as it was written."""
         return verified(self._rows)

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import tomllib
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import field, replace
 from typing import TYPE_CHECKING, Any, ClassVar
 
@@ -70,7 +71,7 @@ def set_aside(context: Context, which: int | str | None, limit: int | None) -> S
     load = _load(context, which)
     if not isinstance(which, int) and load.mends is not None:  # the rows it mends are open or closed there
         return set_aside(context, load.mends, limit)
-    number, private = load.load_no or 0, _private(context, load.table)
+    number, private = load.load_no or 0, _private(context, load)
     came, closed = context.ledger.mended(number), context.ledger.closed(number)
     shown, faults = _open(context, load, limit, came.keys() | closed.keys())
     rows = load.balance.rejected + load.balance.repeated if load.balance else 0
@@ -129,14 +130,45 @@ def masked(reject: ShownReject, private: frozenset[str]) -> ShownReject:
     return replace(reject, value=HIDDEN if reject.column in private else reject.value, original=None)
 
 
-def _private(context: Context, table: str) -> frozenset[str]:
-    """The columns that a table's charter declares private today, whatever else may be wrong with it."""
+def _private(context: Context, load: LoadResult) -> frozenset[str]:
+    """The columns that are private by today's charter of the table, or were by the one that it was loaded under.
+
+    Where neither is known any more, nobody can say that a value may be shown: all are private.
+    """
+    known = [*_charters(context, load.table)]
+    then = context.ledger.charter(load.charter)
+    if then is not None:
+        with contextlib.suppress(ValueError):
+            known.append(tomllib.loads(then[0]))
+        known.append(then[1])
+    if not known:
+        return ALL
+    return frozenset(name for each in known for name in _named_private(each.get("columns")))
+
+
+def _charters(context: Context, table: str) -> Iterator[Mapping[str, Any]]:
+    """What charters of a table declare, whatever else may be wrong with them."""
     for path in sorted((context.root / CHARTERS).glob("*.toml")):
-        try:
+        with contextlib.suppress(OSError, ValueError):
             document = tomllib.loads(path.read_text(encoding="utf-8"))
             if document.get("table") == table:
-                columns = document.get("columns", {})
-                return frozenset(name for name, column in columns.items() if column.get("private"))
-        except (OSError, ValueError, AttributeError):  # another charter may be the table's
-            continue
-    return frozenset()
+                yield document
+
+
+def _named_private(columns: Any) -> Iterator[str]:
+    for name, column in columns.items() if isinstance(columns, dict) else ():
+        if isinstance(column, dict) and column.get("private"):
+            yield name
+
+
+class _All(frozenset[str]):
+    """Every name there is."""
+
+    def __contains__(self, _: object) -> bool:
+        return True
+
+    def __bool__(self) -> bool:
+        return True
+
+
+ALL = _All()

@@ -33,6 +33,7 @@ if TYPE_CHECKING:
     from nomotheta.reconcile import Reconciliation, RowCounts
     from nomotheta.workspace.aside import SetAside
     from nomotheta.workspace.charters import Charters
+    from nomotheta.workspace.evidence import Evidence
     from nomotheta.workspace.places import Places
 
 
@@ -628,6 +629,18 @@ class Workspace:
         from nomotheta.workspace.outgoing import send_test
 
         return send_test(self.settings, self.ledger, self.root, self.zone, self.context.identity, name)
+
+    def evidence(
+        self, first: datetime.date, last: datetime.date, file: Path, *, table: str | None = None
+    ) -> Evidence:  # fmt: skip
+        """Pack what an auditor asks for about the deliveries of some days, as a BagIt bag in a zip file.
+
+        Raises:
+            DeclarationError: nothing is known of these days, or the file cannot be written.
+        """
+        from nomotheta.workspace.evidence import pack
+
+        return pack(self.context, first, last, table, file)
 
     def kept_load(self, load_no: int) -> tuple[LoadResult, datetime.datetime, str]:
         """A load as the ledger keeps it, when it began, and the charter that was carried out, as TOML.

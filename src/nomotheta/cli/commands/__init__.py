@@ -7,7 +7,7 @@ import importlib
 _MODULES = {
     "starting": ("demo", "begin"), "looking": ("peek", "propose"), "declaring": ("lint", "schema", "places"),
     "loading": ("load", "undo", "rejects"), "checking": ("judge", "reconcile", "run"),
-    "docketing": ("docket",), "telling": ("tell",), "remembering": ("ledger", "report"),
+    "docketing": ("docket",), "telling": ("tell",), "remembering": ("ledger", "report", "evidence"),
 }  # fmt: skip
 ORDER = ("demo", "begin", "peek", "propose", "lint", "schema", "places", *_MODULES["loading"], *_MODULES["checking"],
          *_MODULES["docketing"], *_MODULES["telling"], *_MODULES["remembering"])  # fmt: skip

@@ -140,3 +140,29 @@ def report(
     from nomotheta.cli.paint import relative
 
     typer.echo(relative(path.resolve()))
+
+
+@command()
+def evidence(
+    call: Call,
+    table: Annotated[
+        str | None, typer.Argument(metavar="TABLE", help="Only this table.", autocompletion=complete_tables)
+    ] = None,
+    since: Annotated[str | None, typer.Option("--from", metavar="DAY", help="The first delivery's day.")] = None,
+    until: Annotated[str | None, typer.Option("--to", metavar="DAY", help="The last one; default: the first.")] = None,
+    file: Annotated[
+        Path, typer.Option("--to-file", metavar="FILE", help="Where; default: evidence.zip.", show_default=False)
+    ] = Path("evidence.zip"),
+) -> None:
+    """Pack what an auditor asks for about some days.
+
+    Charters, balances, findings, fingerprints, checksums, rejects and excuses, as a BagIt bag.
+    """
+    opened = call.workspace()
+    first = day_given(since, opened) or opened.today()
+    found = opened.evidence(first, day_given(until, opened) or first, file, table=table)
+    if call.json:
+        call.print(found)
+        return
+    told = f"{found.entries:,} {'entry' if found.entries == 1 else 'entries'} of the ledger in {file}"
+    typer.echo(told if found.intact else f"{told}; the ledger is not as it was written: nomotheta ledger --verify")
