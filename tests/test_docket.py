@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import csv
 import datetime
 import email
 import email.policy
@@ -314,3 +315,38 @@ def test_findings_of_one_name_are_one_entry(ledger: Ledger) -> None:
     (entry,) = ledger.docket.entries()
 
     assert entry.size == 3
+
+
+def test_what_comes_from_data_changes_nothing_in_any_form(space: Space) -> None:
+    name = '=HYPERLINK(<img src=x onerror=alert(1)>)\\u001b[2J\\u202e\\" # EOF'
+    rule = f'[[rules]]\nname = "{name}"\neach = "fare <= 50"\nowners = ["<b>ada</b>\\u001b[2J"]\n[[keys]]'
+    tell = '[tell.desk]\nurl = "folder:mails"\nfrom = "n@line.example"\nto = ["a@line.example"]\n'
+    space.write("nomotheta.toml", SETTINGS + tell)
+    space.charter(TICKETS.replace("[[keys]]", rule))
+    _night(space, 1, "60")
+    space.run("docket", "take", "1", "--by", "=ada\x1b[2J", "--note", "<script>\x1b")
+    space.run("report")
+    forms = {form: space.root / f"as/{form}" for form in ("junit", "openmetrics", "findings", "dqv", "prov")}
+    for form, path in forms.items():
+        assert space.run("report", "--as", form, "--to", str(path)).code == 0
+    space.run("docket", "--csv", "docket.csv")
+
+    pages = [path.read_text() for path in (space.root / "reports").rglob("*.html")]
+    texts = [*pages, *_mails(space), space.run("docket").out, space.run("docket", "1").out, space.run("tell").text]
+    assert not [text for text in texts if "\x1b" in text or "\u202e" in text]
+    assert not [page for page in pages if "<img src=x" in page or "<b>ada" in page]
+    (case,) = [
+        each
+        for each in ElementTree.parse(forms["junit"]).getroot().iter("testcase")
+        if each.find("failure") is not None
+    ]
+    assert (case.get("name") or "").startswith("=HYPERLINK(<img")
+    metrics = forms["openmetrics"].read_text()
+    sample = re.compile(r'[a-z_]+\{(?:[a-z_]+="(?:[^"\\\n]|\\.)*",?)*\} -?[0-9.e+-]+')
+    assert all(line.startswith("#") or sample.fullmatch(line) for line in metrics.splitlines())
+    assert metrics.count("\n# EOF\n") == 1
+    for file in ("as/findings", "docket.csv"):
+        with (space.root / file).open(newline="") as rows:
+            cells = [cell for row in csv.reader(rows) for cell in row]
+        assert not [cell for cell in cells if cell[:1] in {"=", "+", "-", "@"}], file
+    assert json.loads(forms["dqv"].read_text())["@graph"]
