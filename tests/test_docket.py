@@ -222,6 +222,8 @@ def test_the_docket_shows_what_fails_and_whose_it_is_until_somebody_takes_it(nig
     assert "1 open, 1 not taken" in shown and "tickets: not dear" in shown
     assert (entry["owners"], entry["episode"], len(entry["nights"])) == (["ada"], 2, 1)
     assert "Ada (asked the office)" in taken.text
+    assert "Ada" in (nights.root / "reports/index.html").read_text()
+    assert "Ada" in (nights.root / "reports/tables/tickets.html").read_text()
     assert "taken by Ada: tickets: not dear" in _mails(nights)[-1]
     assert nights.run("docket", "--owner", "ADA", "--json").json["entries"]
     assert not nights.run("docket", "--owner", "bo", "--json").json["entries"]

@@ -153,9 +153,9 @@ def test_only_what_was_asked_for_is_told(on: list[Any], told: list[str]) -> None
         for verdict in ("pass", "warn", "fail", "error")
     )
     run = RunResult(1, "x", datetime.date(2026, 6, 1), datetime.datetime.now(datetime.UTC), 0.1, "error", tables)
-    tell = Tell(**{"server": "folder:x", "from": "a@b", "to": ["c@d"], "on": on})
+    tell = Tell(**{"url": "folder:x", "from": "a@b", "to": ["c@d"], "on": on, "when": "always"})
 
-    assert [table.table for table in worth_telling(run, tell)] == told
+    assert [table.table for table in worth_telling(run, tell, [])] == told
 
 
 def test_two_runs_at_the_same_time_do_not_mix(space: Space) -> None:

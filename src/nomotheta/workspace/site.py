@@ -6,14 +6,19 @@ from collections.abc import Iterable
 from pathlib import Path
 
 from nomotheta.errors import DeclarationError
-from nomotheta.ledger import RunResult
+from nomotheta.ledger import DocketEntry, RunResult
 from nomotheta.report.site import NIGHTS, About, Pages, Site, pages_of, safe_name
 from nomotheta.report.write import swept, write_page
 from nomotheta.workspace.context import Context, moment
 
 
-def write_site(context: Context, folder: Path, run: RunResult | None = None) -> Path:
-    """Write the pages: after a run those that it changes, else all; the path of the index.
+def write_site(
+    context: Context, folder: Path, run: RunResult | None = None, entry: DocketEntry | None = None
+) -> Path:  # fmt: skip
+    """Write the pages: after a run, or a change of an entry of the docket, those that it changes; else all.
+
+    Returns:
+        The path of the index.
 
     Raises:
         DeclarationError: there was no run so far.
@@ -27,22 +32,35 @@ def write_site(context: Context, folder: Path, run: RunResult | None = None) -> 
     now = moment().astimezone(context.zone)
     site = Site(context.settings.name, parts, entries, ledger.history.last_success(), _about(context, parts), now)
     pages = Pages(site)
-    tables = set(parts) if run is None else {each.table for each in run.tables}
-    changed = None if run is None else {event.entry_no for event in ledger.docket.events(run_id=run.run_id)}
     for each in (folder, folder / "tables", folder / "docket"):
         swept(each)
-    for name in tables & set(parts):
+    tables, numbers = set(parts), {each.entry_no for each in entries}
+    if run is not None:
+        tables &= {each.table for each in run.tables}
+        numbers &= {event.entry_no for event in ledger.docket.events(run_id=run.run_id)}
+    elif entry is not None:
+        tables, numbers = tables & {entry.table}, {entry.entry_no}
+    for name in tables:
         write_page(folder / "tables" / safe_name(name), pages.table(name))
-    for entry in entries:
-        if changed is None or entry.entry_no in changed:
-            text = pages.entry(entry, ledger.docket.events(entry.entry_no))
-            write_page(folder / "docket" / f"{entry.entry_no}.html", text)
-    for number, file in pages_of(site).items() if run is None else _of(run, pages_of(site)):
-        result = run or (None if (folder / file).is_file() else ledger.run(number))  # a run's page does not change
-        if result is not None:
-            write_page(folder / file, pages.run(result, ledger.docket.events(run_id=number)))
+    for each in entries:
+        if each.entry_no in numbers:
+            text = pages.entry(each, ledger.docket.events(each.entry_no))
+            write_page(folder / "docket" / f"{each.entry_no}.html", text)
+    _write_runs(context, folder, pages, run, every=entry is None)
     write_page(folder / "index.html", pages.index())
     return folder / "index.html"
+
+
+def _write_runs(context: Context, folder: Path, pages: Pages, run: RunResult | None, *, every: bool) -> None:
+    """The page of a run, or of all that have none: it does not change."""
+    known = pages_of(pages.site)
+    for number, file in known.items() if every else ():
+        if run is None and not (folder / file).is_file():
+            found = context.ledger.run(number)
+        else:
+            found = run if run is not None and run.run_id == number else None
+        if found is not None:
+            write_page(folder / file, pages.run(found, context.ledger.docket.events(run_id=number)))
 
 
 def _about(context: Context, tables: Iterable[str]) -> dict[str, About]:
@@ -53,7 +71,3 @@ def _about(context: Context, tables: Iterable[str]) -> dict[str, About]:
         if compiled is not None:
             found[name] = About(compiled.charter.about, tuple(compiled.charter.owners))
     return found
-
-
-def _of(run: RunResult, pages: dict[int, str]) -> Iterable[tuple[int, str]]:
-    return [(run.run_id, pages[run.run_id])] if run.run_id in pages else []

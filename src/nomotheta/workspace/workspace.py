@@ -677,10 +677,11 @@ class Workspace:
             raise DeclarationError(f"it cannot be written: {error.strerror}", where=str(path)) from None
         return result, path
 
-    def write_site(self, run: RunResult | None = None) -> Path:
+    def write_site(self, run: RunResult | None = None, entry: DocketEntry | None = None) -> Path:
         """Write the linked pages of the workspace into `reports/`; the index's path.
 
-        After a run, those that it changes are, where there are such pages or `[report] base_url` says that there are.
+        After a run, or a change of an entry of the docket, those that it changes are, where there are such pages or
+        `[report] base_url` says that there are.
 
         Raises:
             DeclarationError: they cannot be written.
@@ -688,10 +689,11 @@ class Workspace:
         from nomotheta.workspace.site import write_site
 
         folder = self.root / REPORTS
-        if run is not None and not (self.settings.report.base_url or (folder / "index.html").is_file()):
+        partly = run is not None or entry is not None
+        if partly and not (self.settings.report.base_url or (folder / "index.html").is_file()):
             return folder / "index.html"
         try:
-            return write_site(self.context, folder, run)
+            return write_site(self.context, folder, run, entry)
         except OSError as error:
             raise DeclarationError(f"the pages cannot be written: {error.strerror}", where=str(folder)) from None
 
@@ -715,10 +717,10 @@ class Workspace:
             raise DeclarationError(f"it cannot be written: {error.strerror}", where=str(path)) from None
         return result, path
 
-    def keep_pages(self, run: RunResult) -> list[NomothetaError]:
-        """Write the pages that a run changes, if there are any; what went wrong in that."""
+    def keep_pages(self, run: RunResult | None = None, entry: DocketEntry | None = None) -> list[NomothetaError]:
+        """Write the pages that a run, or an entry of the docket, changes, if there are any; what went wrong in that."""
         try:
-            self.write_site(run)
+            self.write_site(run, entry)
         except NomothetaError as error:
             return [error]
         return []

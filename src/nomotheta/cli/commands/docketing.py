@@ -38,10 +38,10 @@ def docket(
 ) -> None:
     """Show what fails, since when, and whose it is; or take an entry."""
     act, number = _parsed(words or [])
-    opened = call.workspace(lazily=True)
+    opened, entry = call.workspace(lazily=True), None
     if act == "take":
         _only(act, {"--until": until, "--reason": reason})
-        opened.take_entry(number or 0, by, note or "")
+        entry = opened.take_entry(number or 0, by, note or "")
     elif act == "excuse":
         _only(act, {"--note": note})
         day = day_given(until, opened)
@@ -49,10 +49,11 @@ def docket(
             raise DeclarationError(
                 "an excuse has an end and a reason", mend="docket excuse N --until DAY --reason TEXT"
             )
-        opened.excuse_entry(number or 0, day, reason or "", by)
+        entry = opened.excuse_entry(number or 0, day, reason or "", by)
     else:
         _only("take or excuse", {"--by": by, "--note": note, "--until": until, "--reason": reason})
-    if act:
+    if entry is not None:
+        warn(opened.keep_pages(entry=entry))
         warn(opened.tell())
     page = opened.docket(number, table=table, owner=owner, closed=closed)
     if csv is not None:

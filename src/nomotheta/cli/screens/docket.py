@@ -28,6 +28,7 @@ def show_docket(page: DocketPage, *, chosen: bool) -> None:
     free = sum(not each.taken_by and not each.is_excused(page.day) for each in opened)
     told += [f"{free:,} not taken"] if free else []
     console.print(Text.assemble(("docket", "bold"), "  ", ", ".join(told)))
+    console.print()
     heads = (("no", "right"), ("", ""), ("since", ""), ("nights", "right"), ("rows", "right"), ("", ""),
              ("owner", ""), ("taken by", ""), ("what fails", ""))  # fmt: skip
     rows = [_line(each, page.day) for each in page.entries]
