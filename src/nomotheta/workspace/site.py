@@ -32,8 +32,8 @@ def write_site(
     now = moment().astimezone(context.zone)
     site = Site(context.settings.name, parts, entries, ledger.history.last_success(), _about(context, parts), now)
     pages = Pages(site)
-    for each in (folder, folder / "tables", folder / "docket"):
-        swept(each)
+    for place in (folder, folder / "tables", folder / "docket"):
+        swept(place)
     tables, numbers = set(parts), {each.entry_no for each in entries}
     if run is not None:
         tables &= {each.table for each in run.tables}
