@@ -97,6 +97,7 @@ def test_a_ledger_of_an_earlier_version_is_brought_up_to_date_with_all_that_it_k
     old = (
         "DROP TABLE chain", "DROP TABLE nights", "DROP TABLE docket", "DROP TABLE docket_nights",
         "DROP TABLE docket_events", "ALTER TABLE outbox DROP COLUMN document", "ALTER TABLE outbox DROP COLUMN not_before",
+        "ALTER TABLE outbox DROP COLUMN files",
         "UPDATE entries SET document = replace(replace(replace(document, 'nomotheta/reconciliation/2', "
         "'nomotheta/reconciliation/1'), 'source_', 'files_'), 'target_', 'table_') WHERE what = 'reconcile'",
         "PRAGMA user_version = 3",

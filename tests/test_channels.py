@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import base64
 import datetime
+import email
+import email.policy
 import hashlib
 import hmac
 import http.server
@@ -18,7 +20,7 @@ from typing import Any, ClassVar
 
 import pytest
 
-from conftest import DAY, SETTINGS, Space
+from conftest import DAY, SETTINGS, TICKETS, Space
 from nomotheta.charter import Tell
 from nomotheta.workspace import outgoing
 from nomotheta.workspace.telling import not_before
@@ -221,3 +223,25 @@ def test_a_rehearsal_says_what_would_go_to_whom_and_why(space: Space) -> None:
     assert not (space.root / "mails").exists()
     assert "a@line.example" in space.run("tell", "--rehearse").text
     assert "did you mean 'ops'" in space.run("tell", "--test", "opps").text
+
+
+@pytest.mark.parametrize(("attach", "attached"), [("", True), ("attach = 0", False), ("attach = 1", False)])
+def test_rows_that_were_set_aside_are_attached_to_a_mail_masked_and_up_to_a_size(
+    space: Space, attach: str, attached: bool
+) -> None:
+    declared(space, f'url = "folder:mails"\nfrom = "n@line.example"\nto = ["a@line.example"]\n{attach}')
+    space.charter(TICKETS.replace("[columns.fare]", "[columns.fare]\nprivate = true").replace('"all"', '"1%"'))
+    rows = "".join(f"T{at:03};secret {at};01.06.2026\n" for at in range(60))
+    space.tickets(f"ticket_no;fare;sold_on\n{rows}")
+
+    space.run("run", "--day", DAY, "--create")
+
+    (path,) = (space.root / "mails").glob("*.eml")
+    message = email.message_from_bytes(path.read_bytes(), policy=email.policy.default)
+    files = {part.get_filename(): part.get_content() for part in message.iter_attachments()}  # type: ignore[attr-defined]
+    assert bool(files) == attached
+    for name, text in files.items():
+        assert re.fullmatch(r"rejects-\d+\.csv", name)
+        assert len(text.splitlines()) == 61
+        assert "secret" not in text
+    assert message["References"].count("docket-") == 1

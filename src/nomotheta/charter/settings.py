@@ -37,7 +37,8 @@ class Tell(Declared):
     With `when = "change"` a failure is told when it is new, comes back, grows worse, is taken, or is over; with
     `always`, every night. `tables` (names, or patterns with `*`) and `owners` narrow what is told. What comes up in
     the `quiet` hours waits for their end; `at_most` so many go out in an hour; with `digest`, all of a day go out as
-    one at that time. `secret` signs what goes to a webhook.
+    one at that time. `secret` signs what goes to a webhook. Rows that were set aside are attached to mails as CSV where
+    that has at most `attach` kilobytes.
     """
 
     url: str
@@ -51,6 +52,7 @@ class Tell(Declared):
     quiet: Annotated[str | None, Field(pattern=_HOURS)] = None
     at_most: Annotated[int | None, Field(ge=1)] = None
     digest: Annotated[str | None, Field(pattern=_TIME)] = None
+    attach: Annotated[int, Field(ge=0, le=10_000)] = 100
 
     @property
     def by_mail(self) -> bool:

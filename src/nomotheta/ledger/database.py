@@ -117,6 +117,7 @@ _STEPS: Sequence[Sequence[str | Callable[[sqlite3.Connection], None]]] = (
         "CREATE INDEX docket_events_of_run ON docket_events (run_id)",
         "ALTER TABLE outbox ADD COLUMN document TEXT",
         "ALTER TABLE outbox ADD COLUMN not_before TEXT",
+        "ALTER TABLE outbox ADD COLUMN files TEXT",  # that are attached, as JSON, by their names
         "CREATE TABLE nights (run_id INTEGER NOT NULL, day TEXT NOT NULL, started TEXT NOT NULL, "
         "table_name TEXT NOT NULL, verdict TEXT NOT NULL, state TEXT NOT NULL, loaded INTEGER, rejected INTEGER, "
         "repeated INTEGER, table_rows INTEGER, bytes INTEGER, seconds REAL NOT NULL, breaks TEXT NOT NULL, "

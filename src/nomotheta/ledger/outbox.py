@@ -5,7 +5,8 @@ from __future__ import annotations
 import datetime
 import json
 import os
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from dataclasses import field
 
 from nomotheta.frozen import frozen
 from nomotheta.ledger.database import Database, at_work
@@ -18,6 +19,7 @@ class Mail:
     """A message that waits to be sent, as a mail and as a JSON document.
 
     `recipients` are those who have not got it yet; empty for all of its entry. `created` is when it was written.
+    `files` are attached to it, as texts by their names.
     """
 
     mail_id: int
@@ -28,6 +30,7 @@ class Mail:
     recipients: tuple[str, ...] = ()
     document: str = ""
     created: datetime.datetime = datetime.datetime(1970, 1, 1, tzinfo=datetime.UTC)
+    files: Mapping[str, str] = field(default_factory=dict)
 
 
 @frozen
@@ -60,12 +63,12 @@ class Outbox:
 
     def post(
         self, tell: str, recipients: Sequence[str], subject: str, text: str, html: str, created: datetime.datetime,
-        document: str = "", not_before: datetime.datetime | None = None,
+        document: str = "", not_before: datetime.datetime | None = None, files: Mapping[str, str] | None = None,
     ) -> None:  # fmt: skip
         """A message to be sent, at once or from a moment on."""
         self._database.add(
             "outbox", tell=tell, recipients=json.dumps(list(recipients)), subject=subject, text=text, html=html,
-            created=created, document=document, not_before=not_before,
+            created=created, document=document, not_before=not_before, files=json.dumps(dict(files or {})),
         )  # fmt: skip
 
     def waiting(self, now: datetime.datetime | None = None) -> list[Mail]:
@@ -79,7 +82,7 @@ class Outbox:
             Mail(
                 row["mail_id"], row["tell"], row["subject"], row["text"], row["html"],
                 tuple(json.loads(row["recipients"] or "[]")), row["document"] or "",
-                datetime.datetime.fromisoformat(row["created"]),
+                datetime.datetime.fromisoformat(row["created"]), json.loads(row["files"] or "{}"),
             )
             for row in rows
             if not at_work(row["holder"], row["held"])

@@ -169,6 +169,8 @@ def message_of(mail: Mail, tell: Tell, now: datetime.datetime, workspace: str) -
     message["Auto-Submitted"] = "auto-generated"  # RFC 3834: nobody's absence is to answer it
     message.set_content(_encodable(mail.text))
     message.add_alternative(_encodable(mail.html), subtype="html")
+    for name, text in mail.files.items():
+        message.add_attachment(_encodable(text).encode(), maintype="text", subtype="csv", filename=name)
     return message
 
 

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import contextlib
+import csv
+import io
 import tomllib
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
@@ -80,6 +82,22 @@ def set_aside(context: Context, which: int | str | None, limit: int | None) -> S
         tuple(sorted(set(came.values()))), dict(Counter(closed.values())),
         bool(private),
     )  # fmt: skip
+
+
+def as_csv(context: Context, load_no: int, most: int) -> str:
+    """The rows that a load set aside, as they may be shown, as CSV: so many at most, and how many more there are."""
+    from nomotheta.kinds.formulas import safe_text
+
+    found = set_aside(context, load_no, most)
+    text = io.StringIO(newline="")
+    writer = csv.writer(text)
+    names = [name for name in found.COLUMNS if name != "original" or not found.private]
+    writer.writerow(names)
+    for row in found.as_rows():
+        writer.writerow(["" if row[name] is None else safe_text(str(row[name])) for name in names])
+    if found.faults > most:
+        writer.writerow([f"and {found.faults - most:,} more"])
+    return text.getvalue()
 
 
 def _load(context: Context, which: int | str | None) -> LoadResult:

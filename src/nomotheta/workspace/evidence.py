@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import csv
 import datetime
 import hashlib
-import io
 import json
 import zipfile
 from collections.abc import Iterator, Mapping
@@ -16,7 +14,7 @@ from typing import Any
 from nomotheta.errors import DeclarationError
 from nomotheta.frozen import frozen
 from nomotheta.ledger import Entry
-from nomotheta.workspace.aside import set_aside
+from nomotheta.workspace.aside import as_csv
 from nomotheta.workspace.context import Context, moment
 
 _MOST = 100_000  # rows that were set aside, of a load
@@ -96,7 +94,7 @@ def _payload(context: Context, entries: list[Entry], verified: Any) -> Iterator[
         if entry.what == "load" and document and document.get("charter"):
             charters[document["charter"]] = entry.table
         if entry.what == "load" and entry.load_no is not None and document and document.get("reasons"):
-            yield f"rejects/load-{entry.load_no}.csv", _rejects(context, entry.load_no)
+            yield f"rejects/load-{entry.load_no}.csv", as_csv(context, entry.load_no, _MOST).encode("utf-8", "replace")
     for version, table in charters.items():
         kept = context.ledger.charter(version)
         if kept is not None:
@@ -105,22 +103,6 @@ def _payload(context: Context, entries: list[Entry], verified: Any) -> Iterator[
     events = [asdict(event) for each in docket for event in context.ledger.docket.events(each.entry_no)]
     yield "docket.json", _json({"entries": [asdict(each) for each in docket], "events": events})
     yield "chain.json", _json({"verified": asdict(verified), "records": context.ledger.chain()})
-
-
-def _rejects(context: Context, load_no: int) -> bytes:
-    """The rows that a load set aside, as they may be shown."""
-    from nomotheta.kinds.formulas import safe_text
-
-    found = set_aside(context, load_no, _MOST)
-    text = io.StringIO(newline="")
-    writer = csv.writer(text)
-    names = [name for name in found.COLUMNS if name != "original" or not found.private]
-    writer.writerow(names)
-    for row in found.as_rows():
-        writer.writerow(["" if row[name] is None else safe_text(str(row[name])) for name in names])
-    if found.faults > _MOST:
-        writer.writerow([f"and {found.faults - _MOST:,} more"])
-    return text.getvalue().encode("utf-8", "replace")
 
 
 def _info(

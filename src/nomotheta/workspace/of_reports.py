@@ -16,6 +16,8 @@ if TYPE_CHECKING:
 
 from nomotheta.workspace.opened import Opened
 
+_ROWS_OF_A_KILOBYTE = 40  # at most, of rows that were set aside
+
 
 class Reports(Opened):
     """What a workspace tells, shows and keeps of what happened."""
@@ -80,7 +82,16 @@ class Reports(Opened):
 
         now = moment()
         nothing = RunResult(0, self.settings.name, now.astimezone(self.zone).date(), now, 0.0, "pass", ())
-        return tell(self.settings, self.ledger, self.root, self.zone, self.context.identity, result or nothing)
+        return tell(
+            self.settings, self.ledger, self.root, self.zone, self.context.identity, result or nothing, self._rejects
+        )
+
+    def _rejects(self, load_no: int, kilobytes: int) -> str | None:
+        """The rows that a load set aside, as they may be shown, as CSV; None where that is longer."""
+        from nomotheta.workspace.aside import as_csv
+
+        text = as_csv(self.context, load_no, kilobytes * _ROWS_OF_A_KILOBYTE)
+        return text if len(text.encode("utf-8", "replace")) <= kilobytes * 1000 else None
 
     def outgoing(self, *, rehearse: bool = False) -> OutgoingPage:
         """What waits to be told; or, as a rehearsal, what the newest run would tell whom, and why."""

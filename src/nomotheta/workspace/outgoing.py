@@ -144,6 +144,7 @@ def together(mail: Mail, others: Sequence[Mail]) -> Mail:
         mail, subject=f"{mail.subject}, and {counted(len(others), 'more message')}",
         text="\n\n".join(f"{each.subject}\n\n{each.text}" for each in every),
         html="\n<hr>\n".join(each.html for each in every), document=json.dumps(document),
+        files={name: text for each in every for name, text in each.files.items()},
     )  # fmt: skip
 
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 import datetime
 import zoneinfo
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -21,14 +21,19 @@ from nomotheta.secrets import masked
 if TYPE_CHECKING:
     from nomotheta.tell import News, Written
 
+Rejects = Callable[[int, int], str | None]
+
 
 def tell(
     settings: Settings, ledger: Ledger, root: Path, zone: zoneinfo.ZoneInfo, identity: str,
-    result: RunResult | LoadResult,
+    result: RunResult | LoadResult, rejects: Rejects,
 ) -> list[NomothetaError]:  # fmt: skip
-    """Tell those who want to hear of a result, and send what earlier attempts could not; what went wrong in that."""
+    """Tell those who want to hear of a result, and send what earlier attempts could not; what went wrong in that.
+
+    `rejects` gives the rows that a load set aside as CSV, or None where that has more than so many kilobytes.
+    """
     try:
-        _write(settings, ledger, zone, result)
+        _write(settings, ledger, zone, result, rejects)
         if not ledger.outbox.waiting():
             return []
         from nomotheta.workspace.outgoing import Sending  # only now: most nights there is nothing to be sent
@@ -47,6 +52,7 @@ class Due:
     message: Written
     not_before: datetime.datetime | None
     why: str
+    loads: tuple[int, ...] = ()  # those that set rows aside
 
 
 def due(
@@ -68,8 +74,17 @@ def due(
         tables = worth_telling(run, told, mine)
         if tables or mine:
             made = written(run, tables, mine, settings.report.base_url)
-            found.append(Due(name, told, made, not_before(told, now, zone), _why(told, mine, tables)))
+            loads = tuple(each.load.load_no for each in tables if each.load.rejects and each.load.load_no)
+            found.append(Due(name, told, made, not_before(told, now, zone), _why(told, mine, tables), loads))
     return found
+
+
+def _attached(due: Due, rejects: Rejects) -> dict[str, str]:
+    """The rows that the loads of a message set aside, as files by their names, as far as they are wanted."""
+    if not due.tell.by_mail or not due.tell.attach:
+        return {}
+    texts = {f"rejects-{number}.csv": rejects(number, due.tell.attach) for number in due.loads}
+    return {name: text for name, text in texts.items() if text is not None}
 
 
 def _why(tell: Tell, news: News, tables: Sequence[TableResult]) -> str:
@@ -81,18 +96,22 @@ def _why(tell: Tell, news: News, tables: Sequence[TableResult]) -> str:
     return ", ".join(parts)
 
 
-def _write(settings: Settings, ledger: Ledger, zone: zoneinfo.ZoneInfo, result: RunResult | LoadResult) -> None:
+def _write(
+    settings: Settings, ledger: Ledger, zone: zoneinfo.ZoneInfo, result: RunResult | LoadResult, rejects: Rejects
+) -> None:  # fmt: skip
     """Messages about a result and about what has changed since the last ones, into the outbox; all of them or none."""
     changes, now = ledger.docket.unposted(), datetime.datetime.now(datetime.UTC)
     found = due(settings, ledger, zone, result, changes, now)
     if not found and not changes:
         return
+    files = [_attached(each, rejects) for each in found]
     with ledger.together():
-        for each in found:
+        for each, attached in zip(found, files, strict=True):
             made = each.message
             ledger.outbox.post(
-                each.name, each.tell.to, made.subject, made.text, made.html, now, made.document, each.not_before
-            )
+                each.name, each.tell.to, made.subject, made.text, made.html, now, made.document, each.not_before,
+                attached,
+            )  # fmt: skip
         ledger.docket.posted([number for number, _ in changes])
 
 
