@@ -4,15 +4,20 @@ from __future__ import annotations
 
 import datetime
 import os
+import shutil
 import smtplib
 import socket
+import ssl
+import subprocess
 import threading
 import time
 from collections.abc import Iterator
+from pathlib import Path
 from typing import Any
 
 import pytest
 from aiosmtpd.controller import Controller
+from aiosmtpd.smtp import AuthResult
 
 from conftest import DAY, SETTINGS, Space
 from nomotheta import open_workspace
@@ -259,3 +264,50 @@ def test_a_mail_has_an_end_whatever_it_tells_of(space: Space, mail: Controller) 
     assert shortened("x" * 500, 300) == "x" * 299 + "…"
     assert len(found.as_bytes()) < 10_000
     assert max(map(len, found.as_bytes().splitlines())) <= 998
+
+
+@pytest.fixture
+def certified(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
+    """A certificate for this machine, which the program trusts."""
+    if shutil.which("openssl") is None:
+        pytest.skip("no certificate can be made")
+    path = tmp_path / "certificate.pem"
+    words = ["openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-days", "2", "-subj", "/CN=localhost",
+             "-addext", "subjectAltName=DNS:localhost,IP:127.0.0.1", "-keyout", str(path), "-out", f"{path}.cert"]  # fmt: skip
+    subprocess.run(words, check=True, capture_output=True)
+    path.write_text(path.read_text() + Path(f"{path}.cert").read_text())
+    monkeypatch.setenv("SSL_CERT_FILE", f"{path}.cert")
+    return path
+
+
+@pytest.mark.parametrize("scheme", ["smtps", "smtp+starttls"])
+def test_mails_go_over_tls_with_a_password_and_not_to_a_server_that_nobody_vouches_for(
+    space: Space, certified: Path, scheme: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    context = ssl.create_default_context(ssl.Purpose.CLIENT_AUTH)
+    context.load_cert_chain(certified)
+
+    def authenticate(_server: Any, _session: Any, _envelope: Any, _mechanism: str, data: Any) -> AuthResult:
+        return AuthResult(success=(data.login, data.password) == (b"desk", b"s3c:r@t"))
+
+    with socket.create_server(("127.0.0.1", 0)) as free:
+        port = free.getsockname()[1]
+    secure = {"ssl_context": context} if scheme == "smtps" else {"tls_context": context, "require_starttls": True}
+    taken = Moody()
+    controller = Controller(
+        taken, hostname="127.0.0.1", port=port, authenticator=authenticate, auth_required=True,
+        auth_require_tls=scheme != "smtps", **secure,
+    )  # fmt: skip
+    controller.start()
+    try:
+        monkeypatch.setenv("DESK_PASSWORD", "s3c:r@t")
+        failing(space, entry("ops", f"{scheme}://desk:${{DESK_PASSWORD}}@127.0.0.1:{port}", TO))
+
+        ended = night(space)
+
+        assert (ended.code, ended.err, taken.got) == (1, "", [TO])
+        monkeypatch.delenv("SSL_CERT_FILE")
+        assert "certificate" in " ".join(space.run("tell", "--test", "ops").err.split())
+        assert taken.got == [TO]
+    finally:
+        controller.stop()
