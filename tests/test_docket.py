@@ -260,17 +260,24 @@ def test_what_the_docket_cannot_do_is_said(nights: Space, words: tuple[str, ...]
     assert ended.code == 2
 
 
-def test_pages_are_written_and_kept_current_and_their_links_lead_somewhere(nights: Space) -> None:
+def test_pages_are_written_and_kept_current_and_their_links_lead_somewhere(nights: Space, demo: Space) -> None:
     folder = nights.root / "reports"
     index = (folder / "index.html").read_text()
     broken = [
         (page.name, link)
-        for page in folder.rglob("*.html")
+        for page in [*folder.rglob("*.html"), *(demo.root / "reports").rglob("*.html")]
         for link in re.findall(r'href="([^"#]+)', page.read_text())
         if not (page.parent / urllib.parse.unquote(link)).is_file()
     ]
 
     assert broken == []
+    (night,) = (demo.root / "reports").glob("run-2-*.html")
+    assert 'href="rejects/load-5.csv"' in night.read_text()
+    assert (demo.root / "reports/rejects/load-5.csv").read_text().count("\n") == 11
+    assert (
+        'aria-label="3,003 lines: 3,002 in records, 1 header; 3,002 records: 2,992 loaded, 8 rejected, 1 copy, '
+        '1 conflict; 5,992 rows in the table: 2,992 loaded, 3,000 there before"'
+    ) in night.read_text()
     assert "1 of 1 fails" in index.replace(" table ", " ") or "1 table of 1 fails" in index
     assert len(list(folder.glob("run-*.html"))) == 6
     known = (folder / "run-3-2026-06-03.html").read_text()

@@ -4,18 +4,20 @@ from __future__ import annotations
 
 import datetime
 import functools
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from typing import Any
 
 from nomotheta.errors import counted, visible
 from nomotheta.ledger import DocketEntry, Event, RunResult, TableResult
-from nomotheta.load.balance import aside_told
+from nomotheta.load.balance import Balance, aside_told
 from nomotheta.reconcile import Reconciliation
+from nomotheta.report.flow import flow
 from nomotheta.report.words import STATES, gravest_first, headline, quiet, shown_text, telling, todo, why, why_aside
 
 
 def page(
-    result: RunResult, now: datetime.datetime, news: Sequence[tuple[DocketEntry, Event]] = (), *, linked: bool = False
+    result: RunResult, now: datetime.datetime, news: Sequence[tuple[DocketEntry, Event]] = (), *, linked: bool = False,
+    rejects: Collection[int] = (),
 ) -> str:  # fmt: skip
     """The HTML of a run's page.
 
@@ -24,12 +26,13 @@ def page(
         now: when it is written.
         news: what happened to the docket in this run, with the entries.
         linked: whether it stands among the pages of a workspace, and refers to them.
+        rejects: the loads whose rows that were set aside are in files beside it.
     """
     template = _page_template()
     text: str = template.render(
         run=result, headline=headline(result), now=now, words=STATES, lines=_LINES, aside_told=aside_told, why=why,
         todo=todo, telling=telling, quiet=quiet, gravest_first=gravest_first, why_aside=why_aside, account=_account,
-        differing=_differing, news=_news(news), linked=linked, file_of=_file_of,
+        differing=_differing, news=_news(news), linked=linked, file_of=_file_of, flow=_flow, rejects=frozenset(rejects),
     )  # fmt: skip
     return text
 
@@ -37,6 +40,12 @@ def page(
 def _news(news: Sequence[tuple[DocketEntry, Event]]) -> dict[tuple[str, str, str], tuple[DocketEntry, Event]]:
     """The newest of what happened to each entry, by table, sort and name."""
     return {(entry.table, entry.sort, entry.name): (entry, event) for entry, event in news}
+
+
+def _flow(balance: Balance, *, undone: bool) -> Any:
+    from markupsafe import Markup
+
+    return Markup(flow(balance, undone=undone))  # noqa: S704 - drawn by us
 
 
 def _file_of(table: str) -> str:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from typing import Any
 
 from nomotheta.errors import counted
@@ -126,10 +126,12 @@ class Pages:
         chart = _markup(bars([night.size for night in entry.nights], days, f"rows of {fails(entry)}", "rows"))
         return self._made("entry.html.j2", e=entry, events=events, chart=chart, file=safe_name(entry.table))
 
-    def run(self, run: RunResult, events: Sequence[Event]) -> str:
-        """A run, with what of it is new."""
+    def run(self, run: RunResult, events: Sequence[Event], rejects: Collection[int] = ()) -> str:
+        """A run, with what of it is new; the rows that some of its loads set aside are in files beside it."""
         entries = {each.entry_no: each for each in self.site.entries}
-        return page(run, self.site.now, [(entries[event.entry_no], event) for event in events], linked=True)
+        return page(
+            run, self.site.now, [(entries[event.entry_no], event) for event in events], linked=True, rejects=rejects
+        )
 
 
 def _rules(parts: Sequence[Part]) -> list[dict[str, Any]]:
