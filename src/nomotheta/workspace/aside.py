@@ -11,7 +11,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import field, replace
 from typing import TYPE_CHECKING, Any, ClassVar
 
-from nomotheta.errors import DeclarationError, counted, did_you_mean
+from nomotheta.errors import DeclarationError, counted, did_you_mean, visible
 from nomotheta.frozen import frozen
 from nomotheta.ledger import LoadResult, ShownReject
 from nomotheta.rules.finding import HIDDEN
@@ -94,7 +94,7 @@ def as_csv(context: Context, load_no: int, most: int) -> str:
     names = [name for name in found.COLUMNS if name != "original" or not found.private]
     writer.writerow(names)
     for row in found.as_rows():
-        writer.writerow(["" if row[name] is None else safe_text(str(row[name])) for name in names])
+        writer.writerow(["" if row[name] is None else safe_text(visible(row[name])) for name in names])
     if found.faults > most:
         writer.writerow([f"and {found.faults - most:,} more"])
     return text.getvalue()
