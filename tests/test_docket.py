@@ -359,3 +359,18 @@ def test_what_comes_from_data_changes_nothing_in_any_form(space: Space) -> None:
             cells = [cell for row in csv.reader(rows) for cell in row]
         assert not [cell for cell in cells if cell[:1] in {"=", "+", "-", "@"}], file
     assert json.loads(forms["dqv"].read_text())["@graph"]
+
+
+def test_a_charter_that_was_wrong_is_over_when_it_can_be_read_whatever_else_fails_then(nights: Space) -> None:
+    right = (nights.root / "charters/tickets.toml").read_text()
+    nights.charter(right.replace("[load]", "[lood]"))
+    nights.charter(right.replace("tickets", "others"), "others")
+    _night(nights, 8, "1")
+    wrong = [each for each in nights.run("docket", "--json").json["entries"] if each["verdict"] == "error"]
+    nights.charter(right)
+    (nights.root / "inbox/tickets-2026-06-09.csv").unlink(missing_ok=True)
+    nights.run("run", "--day", "2026-06-09", "tickets")
+
+    assert [each["table"] for each in wrong] == ["tickets"]
+    now = [each for each in nights.run("docket", "--json").json["entries"] if each["table"] == "tickets"]
+    assert sorted((each["sort"], each["verdict"]) for each in now) == [("delivery", "fail"), ("rule", "fail")]

@@ -134,11 +134,14 @@ class Docket:
         """Open, go on with and close entries by what a run found out; within a transaction of the caller's."""
         for table in run.tables:
             found = decided(table)
-            known = self._of_table(table.table, _place_of(table))
+            place = _place_of(table)
+            known = self._of_table(table.table, place)
             for fault in found.faults:
                 self._fails(table, fault, known.get(fault.key), run, at)
-            for (sort, name), row in known.items():
-                why = found.settles(sort, name)
+            over = [(row, found.settles(*key)) for key, row in known.items()]
+            if place:  # its charter can be read, whatever else may be wrong
+                over += [(row, "passes") for row in self._of_table(table.table, "").values()]
+            for row, why in over:
                 if row["open"] and why and not self._has_failed_since(row, run.day):
                     self._passes(row, why, run, at)
 
@@ -148,8 +151,8 @@ class Docket:
         return bool(self._rows(sql, row["entry_no"], row["episode"], day))
 
     def _of_table(self, table: str, place: str) -> dict[tuple[FaultSort, str], Any]:
-        """What is known of a table in a place; and of one whose charter was wrong, so that its place was not known."""
-        sql = "SELECT * FROM docket WHERE table_name = ? AND place IN (?, '') ORDER BY place"
+        """What is known of a table in a place; the place of one whose charter was wrong was not known."""
+        sql = "SELECT * FROM docket WHERE table_name = ? AND place = ?"
         return {(row["sort"], row["name"]): row for row in self._rows(sql, table, place)}
 
     def _fails(self, table: TableResult, fault: Fault, row: Any, run: RunResult, at: datetime.datetime) -> None:
