@@ -13,6 +13,7 @@ from nomotheta.ledger import DocketEntry, DocketPage
 from nomotheta.report.words import fails
 
 _LEAST, _NAME, _NIGHTS = 24, 20, 12  # characters of what fails, of a name; nights that are drawn
+_WIDE, _NARROW = 110, (0, 1, 2, 3, 8)  # characters that all columns need; the columns for fewer
 
 
 def show_docket(page: DocketPage, *, chosen: bool) -> None:
@@ -29,9 +30,11 @@ def show_docket(page: DocketPage, *, chosen: bool) -> None:
     told += [f"{free:,} not taken"] if free else []
     console.print(Text.assemble(("docket", "bold"), "  ", ", ".join(told)))
     console.print()
-    heads = (("no", "right"), ("", ""), ("since", ""), ("nights", "right"), ("rows", "right"), ("", ""),
-             ("owner", ""), ("taken by", ""), ("what fails", ""))  # fmt: skip
+    heads = [("no", "right"), ("", ""), ("since", ""), ("nights", "right"), ("rows", "right"), ("", ""),
+             ("owner", ""), ("taken by", ""), ("what fails", "")]  # fmt: skip
     rows = [_line(each, page.day) for each in page.entries]
+    if console.width < _WIDE:
+        heads, rows = [heads[at] for at in _NARROW], [[row[at] for at in _NARROW] for row in rows]
     widths = [max(len(head), *(row[at].cell_len for row in rows)) for at, (head, _) in enumerate(heads[:-1])]
     room = max(console.width - sum(widths) - GAP * len(widths), _LEAST)
     table = plain_table(*heads)
