@@ -199,9 +199,19 @@ class Database:
         try:
             yield
         except BaseException:
-            self.rows("ROLLBACK")
+            self._roll_back()
             raise
-        self.rows("COMMIT")
+        try:
+            self.rows("COMMIT")
+        except BaseException:
+            self._roll_back()
+            raise
+
+    def _roll_back(self) -> None:
+        """Undo what was begun; on a full disk SQLite has done so by itself."""
+        if self.connection.in_transaction:
+            with contextlib.suppress(sqlite3.Error):
+                self.connection.execute("ROLLBACK")
 
     def seal(self, kind: str, key: int) -> None:
         """Add a record of what was written to the chain; within the same transaction."""
