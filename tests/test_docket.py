@@ -374,3 +374,13 @@ def test_a_charter_that_was_wrong_is_over_when_it_can_be_read_whatever_else_fail
     assert [each["table"] for each in wrong] == ["tickets"]
     now = [each for each in nights.run("docket", "--json").json["entries"] if each["table"] == "tickets"]
     assert sorted((each["sort"], each["verdict"]) for each in now) == [("delivery", "fail"), ("rule", "fail")]
+
+
+def test_a_rule_that_only_warns_now_is_closed_but_not_said_to_pass(nights: Space) -> None:
+    nights.charter(RULED.replace('owners = ["ada"]', 'owners = ["ada"]\notherwise = "warn"'))
+    _night(nights, 7, "99")
+
+    assert nights.run("docket", "--json").json["entries"] == []
+    (last,) = [event for event in nights.run("docket", "1", "--json").json["events"] if event["what"] == "closed"][1:]
+    assert last["told"] == "only warns now"
+    assert "not dear only warns now after 1 night" in " ".join(_mails(nights)[-1].split())

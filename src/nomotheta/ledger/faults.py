@@ -36,14 +36,20 @@ class Fault:
 
 @frozen
 class Decided:
-    """What a run found out of a table: what fails, what passes, and the rules that it has, where all were judged."""
+    """What a run found out of a table: what fails, what passes, and the rules that it has, where all were judged.
+
+    Rules that are broken and only `warns` are neither: nobody may be told that they pass.
+    """
 
     faults: tuple[Fault, ...]
     passes: frozenset[tuple[FaultSort, str]]
     rules: frozenset[str] | None = None
+    warns: frozenset[str] = frozenset()
 
     def settles(self, sort: FaultSort, name: str) -> str:
-        """Why what failed before does not any more: it passes, or is declared no longer; empty where that is open."""
+        """Why what failed before does not any more: it passes, only warns, or is declared no longer; else empty."""
+        if sort == "rule" and name in self.warns:
+            return "only warns now"
         if (sort, name) in self.passes:
             return "passes"
         gone = sort == "rule" and self.rules is not None and name not in self.rules
@@ -68,7 +74,9 @@ def decided(table: TableResult) -> Decided:
     if table.reconciliation is not None:
         passes.add(("reconciliation", ""))
     rules = frozenset(each.rule for each in load.findings) if load.state == "loaded" else None
-    return Decided(tuple(faults), frozenset(passes - failing), rules)
+    broken = {each.rule for each in load.findings if each.verdict == "warn"} if load.state in _IN_PLACE else set[str]()
+    warns = frozenset(name for name in broken if ("rule", name) not in failing)
+    return Decided(tuple(faults), frozenset(passes - failing), rules, warns)
 
 
 def _merged(faults: Iterable[Fault]) -> Iterator[Fault]:

@@ -75,7 +75,7 @@ def news_told(entry: DocketEntry, event: Event) -> str:
     }.get(event.what, f"{event.what}: {what}") + number  # fmt: skip
 
 
-_OVER = {"passes": "passes", "no longer declared": "is no longer declared,"}
+_OVER = {"passes": "passes", "no longer declared": "was taken out of the charter"}
 
 
 def why_aside(reject: ShownReject) -> str:
