@@ -2,7 +2,7 @@
 
 from nomotheta.ledger.docket import TOLD, Docket, DocketEntry, DocketPage, Event, Night
 from nomotheta.ledger.history import Part, usual_range
-from nomotheta.ledger.ledger import Ledger, summary_of_load, summary_of_reconciliation
+from nomotheta.ledger.ledger import Ledger
 from nomotheta.ledger.outbox import Mail, Outbox, Outgoing, OutgoingPage
 from nomotheta.ledger.record import (
     BadFile,
@@ -16,6 +16,7 @@ from nomotheta.ledger.record import (
     TableResult,
     Undone,
 )
+from nomotheta.ledger.summaries import summary_of_load, summary_of_reconciliation
 
 __all__ = [
     "TOLD",
