@@ -258,6 +258,27 @@ def test_a_query_is_compared_with_a_table(two: Space) -> None:
     assert (compared(two, "cheap")["verdict"], compared(two, "cheap")["source_rows"]) == ("pass", 10)
 
 
+def test_a_query_of_sqlite_is_typed_by_its_values(two: Space) -> None:
+    def found(query: str) -> Any:
+        source, target = f'place = "small"\nquery = """{query}"""', 'table = "days"\nplace = "small"'
+        two.write("comparisons/days.toml", f"[source]\n{source}\n[target]\n{target}\n")
+        return two.run("reconcile", "days", "--json")
+
+    with closing(sqlite3.connect(two.root / "small.sqlite")) as small:
+        small.executescript(
+            "create table f(day date, port text, fare decimal(8,2));"
+            "insert into f values('2026-01-01', 'AND', 10.25), ('2026-01-01', 'BRK', 3), ('2026-01-02', 'AND', 7.5);"
+            "create table days(day date, n integer, total decimal(10,2), ports text, no text);"
+            "insert into days values('2026-01-01', 2, 13.25, 'AND', null), ('2026-01-02', 1, 7.5, 'AND', null);"
+        )
+    query = "select day, count(*) as n, sum(fare) as total, min(port) as ports, null as no from f group by day -- all"
+
+    assert found(query).json["verdict"] == "pass"
+    assert found(query.replace("sum(fare)", "sum(fare) + 1")).json["tables"][0]["differing"] == ["total"]
+    assert "no such column: dag" in found("select dag from f").text
+    assert 'near ";"' in found("select * from f; drop table f").json["what"]
+
+
 def test_a_run_carries_comparisons_out(two: Space) -> None:
     text = KEPT.partition("[columns")[0].replace("prices", "fares")
     two.write("comparisons/in-production.toml", text)

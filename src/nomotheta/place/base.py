@@ -107,6 +107,9 @@ class Catalogue(Protocol):
     def columns_of(self, query: str) -> list[PlaceColumn]:
         """The columns of a query in the database's own words; asked of those that answer by themselves."""
 
+    def viewed(self, query: str) -> str:
+        """A view of a query that only this connection sees; asked of those whose rows are typed anew."""
+
     def home(self) -> str:
         """The schema that a name without one stands for."""
 

@@ -218,15 +218,21 @@ class _Step:
         return GivenFiles(rows, told + _narrowed(side), self.now, where, about, place, compiled.charter.table)
 
     def _query(self, place: Place, side: SideKeys) -> Given:
-        if not place.native:
-            told = f"a query cannot be asked of {place.shown}, whose rows are typed anew by the program"
-            raise DeclarationError(told, where=self.name, mend="make it a view there, and name that: table = …")
         query = (side.query or "").strip().rstrip(";")
+        told = f"a query in {place.name}{_narrowed(side)}"
+        if not place.native:
+            view = place.viewed(query)
+            shape = place.columns(view) or []
+            kinds = {column.name: column.kind for column in shape if column.kind is not None}
+            place.expect(view, kinds)
+            where = self._where(side, kinds)
+            rows = place.rowset(view, place.render(where, self.now) if where is not None else None)
+            return GivenInPlace(place, told, rows, shape, self.now, table=view)
         shape = place.columns_of(query)
         where = self._where(side, {column.name: column.kind for column in shape if column.kind is not None})
         condition = f" WHERE {place.render(where, self.now)}" if where is not None else ""
         rows = f"FROM ({query}\n) AS {_QUERY}{condition}"  # a comment may end it
-        return GivenInPlace(place, f"a query in {place.name}{_narrowed(side)}", rows, shape, self.now)
+        return GivenInPlace(place, told, rows, shape, self.now)
 
     def _where(self, side: SideKeys, kinds: dict[str, Kind]) -> Node | None:
         if side.where is None:

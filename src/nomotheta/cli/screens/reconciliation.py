@@ -185,7 +185,9 @@ def show_differences(console: Console, result: Reconciliation, limit: int = _SHO
         return
     count = result.differing_rows
     listed = sum(result.sorts.values()) or len(result.differences)
-    several = f"more than {listed:,} rows differ" if count is None else _differ(count)
+    several = (
+        f"more than {listed:,} rows differ, of which {listed:,} were looked at" if count is None else _differ(count)
+    )
     sorts = ", ".join(f"{number:,} {_sort_told(sort, result)}" for sort, number in result.sorts.items())
     shown = result.differences[:limit]
     first = f"; the first {len(shown):,}" if count is None or count > len(shown) else ""

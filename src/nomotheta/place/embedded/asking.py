@@ -15,6 +15,7 @@ from typing import Any
 import pyarrow as pa
 
 from nomotheta.conditions import Kind, Node, own, quoted
+from nomotheta.errors import PlaceError
 from nomotheta.frozen import frozen
 from nomotheta.kinds.native import without_exponents
 from nomotheta.kinds.read import arrow_type, read_column
@@ -75,8 +76,18 @@ class Embedded:
         raise NotImplementedError
 
     def columns_of(self, _query: str) -> list[PlaceColumn]:
-        """Not asked for: a query in its own words would be answered by itself, and not typed anew."""
+        """Not asked for: a query is a view here, and its rows are typed anew."""
         raise NotImplementedError
+
+    def viewed(self, _query: str) -> str:
+        """A view of a query that only this connection sees, where there is such a thing.
+
+        Raises:
+            PlaceError: there is none.
+        """
+        told = f"a query cannot be asked of {self.shown}, whose rows are typed anew by the program"
+        mend = "make it a view there, and name that: table = …"
+        raise PlaceError(told, where=f"place {self.name}", mend=mend)
 
     def tables(self) -> list[str]:
         """The names of all tables and views."""

@@ -50,6 +50,7 @@ class SqlitePlace(Embedded, Staging):
         self, name: str, path: Path, *, shown: str = "", create: bool = True, patience: int = _PATIENCE
     ) -> None:
         super().__init__()
+        self._seen: dict[str, dict[str, str]] = {}  # by view of a query, the types of columns that declare none
         self.name, self.shown = name, shown or str(path)
         check_file(path, name, self.shown, create=create)
         with self._translated():
@@ -70,7 +71,7 @@ class SqlitePlace(Embedded, Staging):
 
     def _error(self, message: str, row: int | None = None) -> PlaceError:
         where, told = f"place {self.name}", re.sub(r"^.*?\[SQLite\] |\nquery: .*", "", message, flags=re.DOTALL)
-        told = re.sub(r"^Failed to [a-z ]+: |^Error [a-z ]+: ", "", told).strip()
+        told = re.sub(r"^(?:IO: )?Failed to [a-z ]+: |^Error [a-z ]+: ", "", told).strip()
         if "is locked" in told:
             return PlaceError(f"the database {self.shown} is locked by another program", where=where,
                               mend="wait until it is done, or close that program")  # fmt: skip
@@ -111,12 +112,14 @@ class SqlitePlace(Embedded, Staging):
             "OR (pk > 0 AND upper(type) = 'INTEGER'), \"notnull\" > 0 FROM pragma_table_xinfo(?)",
             [table],
         )
+        seen = self._seen.get(table, {})
         return [
             PlaceColumn(
                 name, of or "any", *_kind(of)[:1], bool(free), _kind(of)[1], sure=False, folds=True,
                 limits=Limits(nulls=not filled, doubles=_numeric(of) and "INT" not in (of or "").upper()),
             )
-            for name, of, free, filled in rows
+            for name, declared, free, filled in rows
+            for of in [declared or seen.get(name) or ""]
         ] or None  # fmt: skip
 
     def stored(self, table: str) -> list[str]:
@@ -130,7 +133,19 @@ class SqlitePlace(Embedded, Staging):
     def tables(self) -> list[str]:
         """All tables and views but our own and the database's."""
         rows = self._rows("SELECT name FROM sqlite_master WHERE type IN ('table', 'view') ORDER BY 1")
-        return [name for (name,) in rows if name not in {MARKS, FILES} and not name.startswith("sqlite_")]
+        found = [name for (name,) in rows if name not in {MARKS, FILES} and not name.startswith("sqlite_")]
+        return found + list(self._seen)
+
+    def viewed(self, query: str) -> str:
+        """A temporary view. Its columns that are worked out have no declared type: their values tell of which kind."""
+        name = own(f"query {len(self._seen) + 1}")
+        with self._translated(query), self._connection.cursor() as cursor:
+            cursor.execute(f"CREATE TEMPORARY VIEW {quoted(name)} AS SELECT * FROM ({query}\n)")
+        untyped = [each.name for each in self.columns(name) or [] if each.kind is None]
+        types = ", ".join(f"group_concat(DISTINCT typeof({quoted(each)}))" for each in untyped)
+        found = self._rows(f"SELECT {types} FROM {quoted(name)}")[0] if untyped else ()
+        self._seen[name] = {each: _type_of(told or "") for each, told in zip(untyped, found, strict=True)}
+        return name
 
     def create(self, table: str, columns: Mapping[str, Kind]) -> None:
         """Create an empty table."""
@@ -405,6 +420,18 @@ def _sent(column: Any) -> Any:
         if pc.all(pc.equal(pc.multiply(pc.divide(number, 1_000_000), 1_000_000), number)).as_py() in {True, None}:
             column = column.cast(pa.time32("s") if pa.types.is_time(of) else pa.timestamp("s", of.tz))
     return as_texts(column)
+
+
+def _type_of(classes: str) -> str:
+    """The type as which values of some storage classes are read."""
+    match sorted({*classes.split(",")} - {"", "null"}):
+        case ["integer"]:
+            return "INTEGER"
+        case ["real"] | ["integer", "real"]:
+            return "REAL"
+        case ["blob"]:
+            return "BLOB"
+    return "TEXT"
 
 
 def _numeric(type_name: str) -> bool:
