@@ -22,7 +22,7 @@ from nomotheta.place.render import text_literal
 from nomotheta.reconcile.differences import Differences, compared
 from nomotheta.reconcile.prints import ByLanes, ByTexts, Prints, Scheme
 from nomotheta.reconcile.reconciliation import ColumnTotals
-from nomotheta.reconcile.side import Compared, Side, Streamed, Unalike
+from nomotheta.reconcile.side import Compared, InPlace, Side, Streamed, Unalike
 from nomotheta.reconcile.totals import compared_totals, distinct_in_sql, read_totals, totals_in_sql, with_more
 
 Given = TypeVar("Given")
@@ -163,15 +163,43 @@ class _Compare:
         fetched = np.cumsum(self._sizes(prints))
         chosen = differing[: max(1, int(np.searchsorted(fetched, _MOST_ROWS, "right")))]
 
-        def asked(side: Side) -> Any:
+        def rows(side: Side) -> Any:
+            return self.scheme.rows(side, self.what, buckets, chosen.tolist())
+
+        def learn(side: Side) -> None:
             at = int(side is self.sides[1])
             if at not in known:
                 known[at] = self._asked_totals(side)
-            return self.scheme.rows(side, self.what, buckets, chosen.tolist())
 
-        source, target = self._both(asked)
+        def both(side: Side) -> Any:
+            learn(side)
+            return rows(side)
+
+        source, target = self._found_by_key(prints, chosen.tolist(), rows, learn) or self._both(both)
         whole = len(chosen) == len(differing)
         return compared(source, target, self.what, whole=whole, limit=self.limit, others=self._others)
+
+    def _found_by_key(
+        self, prints: tuple[Prints, Prints], chosen: list[int], rows: Callable[[Side], Any],
+        learn: Callable[[Side], None],
+    ) -> tuple[Any, Any] | None:  # fmt: skip
+        """The rows of both, where one's can be found by the keys of the other's; None where neither's can.
+
+        All of its rows would have to travel else. The keys may turn out not to be all; then they do.
+        """
+        at = next((at for at in (0, 1) if isinstance(self.sides[at], InPlace) and self.sides[at].lanes == "here"), None)
+        if at is None or not self.what.key or self.scheme.name != ByLanes.name:
+            return None
+        keys = rows(self.sides[1 - at])
+
+        def found(side: Side) -> Any:
+            learn(side)
+            if side is not self.sides[at]:
+                return keys
+            told = self.scheme.rows_by_key(side, self.what, prints[at], chosen, keys)
+            return rows(side) if told is None else told
+
+        return self._both(found)
 
     def _finer(self, prints: tuple[Prints, Prints], buckets: int) -> tuple[Prints, Prints]:
         """Both sides in more buckets."""

@@ -24,6 +24,7 @@ _N, _B, _H = (own(word) for word in ("rows", "bucket", "hash"))
 _ALL, _HALF = 2**64, 2**32
 _MANY, _MOST_ONE_BY_ONE = 1 << 14, 8_000_000  # buckets; rows whose hashes a database hands out one by one
 _MOST_KEPT = 100_000_000  # rows whose hashes are kept in a file
+_MOST_KEYS = 10_000  # that are named in a statement
 _IN_A_BATCH = 1 << 20  # rows whose halves add up to less than a double holds exactly
 
 
@@ -104,6 +105,11 @@ class Scheme(Protocol):
     def rows(self, side: Side, what: Compared, buckets: int, chosen: Sequence[int]) -> Any:
         """The rows of some buckets, as a `pa.Table` of canonical texts."""
 
+    def rows_by_key(
+        self, side: Side, what: Compared, known: Prints, chosen: Sequence[int], keys: Any
+    ) -> Any | None:  # fmt: skip
+        """The same by keys that another side has there, where that takes less time; None where it cannot be said."""
+
     def columns(self, side: Side, what: Compared) -> dict[str, int]:
         """The fingerprint of each column."""
 
@@ -155,16 +161,44 @@ class ByLanes:
             listed = ", ".join(map(str, chosen))
             bucket = side.bucket(what.key, buckets)
             return side.texts(lambda prints: _shown(prints, what), lambda _: f"{bucket} IN ({listed})")
+        return self._told(side, what, self._chosen(side, what, buckets, chosen))
+
+    def rows_by_key(
+        self, side: Side, what: Compared, known: Prints, chosen: Sequence[int], keys: Any
+    ) -> Any | None:  # fmt: skip
+        """The rows of some buckets, found by keys that another side has there; None if these are not all of them.
+
+        What is in each bucket is `known`, so that what the keys did not find does not stay unseen.
+        """
+        if side.lanes != "here" or not what.key or not 0 < keys.num_rows <= _MOST_KEYS:
+            return None
+        narrowed = side.among(keys.select(list(what.key)))
+        if narrowed is None:
+            return None
+        buckets = len(known.counts)
+        kept, found = list(self._chosen(narrowed, what, buckets, chosen)), _Buckets(buckets)
+        for batch in kept:
+            found.add(*Lanes(what.kinds).add(batch, what.key))
+        at = np.array(chosen, np.int64)
+        if (found.counts[at] != known.counts[at]).any() or (found.sums[at] != known.sums[at]).any():
+            return None
+        return self._told(side, what, iter(kept))
+
+    @staticmethod
+    def _chosen(side: Side, what: Compared, buckets: int, chosen: Sequence[int]) -> Iterator[Any]:
+        """The rows of some buckets of a side that hands its rows on, as batches."""
         wanted = np.zeros(buckets, np.bool_)
         wanted[np.array(chosen, np.int64)] = True
-        kept = []
         for batch in side.batches(origin=side.origin):
             mine = wanted[(mixed(batch, what.kinds, what.key) & np.uint64(buckets - 1)).astype(np.int64)]
             if mine.any():
-                kept.append(batch.filter(pa.array(mine)))
+                yield batch.filter(pa.array(mine))
+
+    @staticmethod
+    def _told(side: Side, what: Compared, kept: Iterator[Any]) -> Any:
         extra = [pa.field(FILE, pa.string()), pa.field(LINE, pa.int64())] if side.origin else []
         more = f", {quoted(FILE)}, {quoted(LINE)}" if side.origin else ""
-        return asked(lambda prints: _shown(prints, what) + more, iter(kept), pa.schema([*what.schema, *extra]))
+        return asked(lambda prints: _shown(prints, what) + more, kept, pa.schema([*what.schema, *extra]))
 
 
 class ByTexts:
@@ -209,6 +243,9 @@ class ByTexts:
             lambda prints: _shown(prints, what), lambda prints: f"{prints.bucket(_by(what), buckets)} IN ({listed})",
             origin=side.origin,
         )  # fmt: skip
+
+    def rows_by_key(self, *_asked: Any) -> None:
+        """The database has to work out the buckets of all rows anyway."""
 
 
 class _Buckets:

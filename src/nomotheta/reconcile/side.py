@@ -7,6 +7,7 @@ inside the database, no row leaves it.
 from __future__ import annotations
 
 import contextlib
+import copy
 import tempfile
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
@@ -21,6 +22,7 @@ from nomotheta.kinds.read import arrow_type, read_column
 from nomotheta.layout import UNTYPED
 from nomotheta.place.base import Place, PlaceColumn
 from nomotheta.place.fingerprint import Fingerprint
+from nomotheta.place.render import text_literal
 from nomotheta.place.staging import LanesBy
 from nomotheta.rules.anew import as_kind, held_raw
 
@@ -81,6 +83,9 @@ class Side(Protocol):
 
     def bucket(self, by: Sequence[str], buckets: int) -> str:
         """The bucket of a row, in SQL."""
+
+    def among(self, keys: Any) -> Side | None:
+        """The rows whose key may be one of some (a `pa.Table` of canonical texts), where they are found by it."""
 
     def exactly(self, text: str) -> str:
         """A text in SQL as it is told from others: by code point."""
@@ -185,6 +190,20 @@ class InPlace:
         """By the database's own functions."""
         return self.place.lane_bucket(self.what.kinds, by, buckets)
 
+    def among(self, keys: Any) -> Side | None:
+        """By the database itself, each column by itself: numbers as they are, for an index finds these."""
+        if not self.place.native or any(column.null_count for column in keys.columns):
+            return None
+        listed = []
+        for name in keys.column_names:
+            texts, kind = sorted(set(keys.column(name).to_pylist())), self.what.kinds[name]
+            number = kind.name == "integer"
+            values = ", ".join(texts if number else map(text_literal, texts))
+            listed.append(f"{quoted(name) if number else self.prints.shown(name, kind)} IN ({values})")
+        narrowed = copy.copy(self)
+        narrowed.rows = f"FROM (SELECT * {self.rows}) AS {_SIDE} WHERE {' AND '.join(listed)}"
+        return narrowed
+
     def exactly(self, text: str) -> str:
         """As the place compares it so."""
         return self.place.exactly(text, _FOLDING)
@@ -250,6 +269,10 @@ class Streamed:
     def bucket(self, by: Sequence[str], buckets: int) -> str:
         """Not asked for."""
         raise NotImplementedError
+
+    def among(self, keys: Any) -> Side | None:  # noqa: ARG002
+        """All of a file is read anyway."""
+        return None
 
     def exactly(self, text: str) -> str:
         """As it is."""
