@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime
 import functools
-from collections.abc import Collection, Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from nomotheta.errors import counted, visible
@@ -17,7 +17,7 @@ from nomotheta.report.words import STATES, gravest_first, headline, quiet, shown
 
 def page(
     result: RunResult, now: datetime.datetime, news: Sequence[tuple[DocketEntry, Event]] = (), *, linked: bool = False,
-    rejects: Collection[int] = (),
+    files: Mapping[tuple[str, str], str] | None = None,
 ) -> str:  # fmt: skip
     """The HTML of a run's page.
 
@@ -26,13 +26,13 @@ def page(
         now: when it is written.
         news: what happened to the docket in this run, with the entries.
         linked: whether it stands among the pages of a workspace, and refers to them.
-        rejects: the loads whose rows that were set aside are in files beside it.
+        files: where the rows are that were set aside, broke rules or differ, by that and their table, if beside it.
     """
     template = _page_template()
     text: str = template.render(
         run=result, headline=headline(result), now=now, words=STATES, lines=_LINES, aside_told=aside_told, why=why,
         todo=todo, telling=telling, quiet=quiet, gravest_first=gravest_first, why_aside=why_aside, account=_account,
-        differing=_differing, news=_news(news), linked=linked, file_of=_file_of, flow=_flow, rejects=frozenset(rejects),
+        differing=_differing, news=_news(news), linked=linked, file_of=_file_of, flow=_flow, files=files or {},
     )  # fmt: skip
     return text
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime
 import re
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from nomotheta.errors import counted
@@ -48,9 +48,14 @@ def safe_name(table: str) -> str:
     return re.sub(r"[^A-Za-z0-9_-]", lambda found: f"~{ord(found[0]):x}~", table) + ".html"
 
 
+def run_name(run_id: int, day: datetime.date) -> str:
+    """What the files of a run are called, without their ending."""
+    return f"run-{run_id}-{day}"
+
+
 def run_file(run_id: int, day: datetime.date) -> str:
     """Where the page of a run is."""
-    return f"run-{run_id}-{day}.html"
+    return f"{run_name(run_id, day)}.html"
 
 
 def pages_of(site: Site) -> dict[int, str]:
@@ -126,11 +131,11 @@ class Pages:
         chart = _markup(bars([night.size for night in entry.nights], days, f"rows of {fails(entry)}", "rows"))
         return self._made("entry.html.j2", e=entry, events=events, chart=chart, file=safe_name(entry.table))
 
-    def run(self, run: RunResult, events: Sequence[Event], rejects: Collection[int] = ()) -> str:
-        """A run, with what of it is new; the rows that some of its loads set aside are in files beside it."""
+    def run(self, run: RunResult, events: Sequence[Event], files: Mapping[tuple[str, str], str]) -> str:
+        """A run, with what of it is new; files beside it hold rows, by what they are and their table."""
         entries = {each.entry_no: each for each in self.site.entries}
         return page(
-            run, self.site.now, [(entries[event.entry_no], event) for event in events], linked=True, rejects=rejects
+            run, self.site.now, [(entries[event.entry_no], event) for event in events], linked=True, files=files
         )
 
 

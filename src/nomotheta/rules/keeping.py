@@ -32,13 +32,14 @@ FORMS = (".parquet", ".csv")
 _OF_RULE = dict(zip(BREAK_COLUMNS, (Kind("text"), Kind("text"), Kind("timestamptz")), strict=True))
 
 
-def _broken(question: Question, asked: Place | Anew, where: str | None) -> Any:
-    """The rows of a table that meet a condition, as a `pa.Table`; what is private is masked."""
+def _broken(question: Question, asked: Place | Anew, where: str | None, most: int | None = None) -> Any:
+    """The rows of a table that meet a condition, so many at most, as a `pa.Table`; what is private is masked."""
     names = [name for name in question.shape if name in question.kinds]
     private = question.private
     fields = [(name, pa.string() if name in private else arrow_type(question.kinds[name])) for name in names]
     listed = ", ".join(f"{quoted(name)} AS {quoted(own(str(at)))}" for at, name in enumerate(names))
-    found = asked.fetch(f"SELECT {listed} {asked.rowset(question.table, where)}")
+    rows = f"SELECT {listed} {asked.rowset(question.table, where)}"
+    found = asked.fetch(rows if most is None else f"{rows} LIMIT {most}")
     columns = [
         pa.array([None if value is None else HIDDEN for value in found.column(at).to_pylist()], pa.string())
         if name in private
@@ -135,19 +136,19 @@ class KeptInTable:
 
 
 class Kept:
-    """A file of breaking rows: Parquet or CSV by its ending, written whole or not at all."""
+    """A file of breaking rows, so many of each rule at most: Parquet or CSV by its ending, whole or not at all."""
 
-    def __init__(self, path: Path) -> None:
+    def __init__(self, path: Path, most: int | None = None) -> None:
         if path.suffix not in FORMS:
             raise DeclarationError(f"'{path.name}' is neither .parquet nor .csv", mend="name such a file, or a folder")
-        self.path, self.rows = path, 0
+        self.path, self.rows, self.most = path, 0, most
         self._part = path.with_name(f".{path.name}.part")
         self._writer: Any = None
         self._file: Any = None
 
     def take(self, question: Question, of: Check, asked: Place | Anew, where: str | None) -> None:
         """Add the rows of a table that meet a condition in the SQL of who answers."""
-        found = _broken(question, asked, where)
+        found = _broken(question, asked, where, self.most)
         rule = pa.array([of.name] * found.num_rows, pa.string())
         whole = pa.table([rule, *found.columns], ["rule", *found.column_names])
         self._write(whole.to_batches(), whole.schema)

@@ -24,6 +24,7 @@ from nomotheta.reconcile.landed import LandedRows
 from nomotheta.reconcile.sides import count_sides, reconcile_sides
 from nomotheta.rules.shape import existing
 from nomotheta.source.delivery import arrived, filled, literal
+from nomotheta.workspace.beside import SHOWN, BesidePages
 from nomotheta.workspace.charters import declared_wrong
 from nomotheta.workspace.context import COMPARISONS, Context, moment
 
@@ -118,12 +119,15 @@ _FILES = frozenset(
 
 def compare_sides(
     context: Context, said: ComparisonKeys, name: str, day: datetime.date, run_id: int | None, listener: Listener,
-    limit: int | None,
+    limit: int | None = SHOWN, *, beside: BesidePages | None = None,
 ) -> Reconciliation:  # fmt: skip
     """Compare two sides, as `Workspace.compare` says."""
     started = moment()
     with contextlib.ExitStack() as stack:
-        result = _Step(context, said, name, context.now(started, day), listener, stack).run(limit)
+        result = _Step(context, said, name, context.now(started, day), listener, stack).run(
+            beside.most if beside else limit
+        )
+    result = beside.differences(result) if beside else result
     context.ledger.add_reconciliation(result, started, run_id)
     return result
 

@@ -168,11 +168,12 @@ class Reports(Opened):
         Raises:
             DeclarationError: they cannot be written.
         """
+        from nomotheta.workspace.beside import has_pages
         from nomotheta.workspace.site import write_site
 
         folder = self.root / REPORTS
         partly = run is not None or entry is not None
-        if partly and not (self.settings.report.base_url or (folder / "index.html").is_file()):
+        if partly and not has_pages(self.context):
             return folder / "index.html"
         try:
             return write_site(self.context, folder, run, entry)

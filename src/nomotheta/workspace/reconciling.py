@@ -17,13 +17,14 @@ from nomotheta.reconcile.files import LoadedFiles
 from nomotheta.reconcile.reconcile import reconcile
 from nomotheta.rules.question import Scope
 from nomotheta.workspace.attempts import settle
+from nomotheta.workspace.beside import SHOWN, BesidePages
 from nomotheta.workspace.context import Context, moment
 from nomotheta.workspace.scopes import family, scope_of_loads
 
 
 def reconcile_table(
     context: Context, compiled: Compiled, load_no: int | None, place: str | None, run_id: int | None,
-    listener: Listener, limit: int | None = 20, *, recorded: bool = False,
+    listener: Listener, limit: int | None = SHOWN, *, recorded: bool = False, beside: BesidePages | None = None,
 ) -> Reconciliation:  # fmt: skip
     """Compare the files of a load with the table, as `Workspace.reconcile` says."""
     started = moment()
@@ -43,8 +44,10 @@ def reconcile_table(
         where = opened.render(scope.where, now) if scope.where and not merged else None
         zone = context.settings.time_zone
         result = reconcile(
-            opened, compiled, loads, where, scope.label, zone, listener, merged, limit, recorded=recorded
+            opened, compiled, loads, where, scope.label, zone, listener, merged, beside.most if beside else limit,
+            recorded=recorded,
         )  # fmt: skip
+    result = beside.differences(result) if beside else result
     context.ledger.add_reconciliation(result, started, run_id)
     return result
 

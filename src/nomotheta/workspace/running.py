@@ -14,6 +14,7 @@ from nomotheta.ledger import LoadResult, RunResult, TableResult
 from nomotheta.rules.finding import Verdict, gravest
 from nomotheta.workspace.around import is_stale
 from nomotheta.workspace.attempts import Attempt, entered, failed, rows_there
+from nomotheta.workspace.beside import BesidePages
 from nomotheta.workspace.comparing import compare_sides, comparison_names, declared_comparison
 from nomotheta.workspace.context import Context, moment
 from nomotheta.workspace.deliveries import NothingArrivedError, arrive, choose
@@ -21,7 +22,6 @@ from nomotheta.workspace.loading import Wanted, load_delivery
 from nomotheta.workspace.reconciling import reconcile_table
 from nomotheta.workspace.reopening import load_open_again
 
-_SHOWN = 20  # rows that differ which are kept with a run
 _HAS = frozenset({"loaded", "unchanged", "nothing arrived"})  # states of a table that has what its day brought
 
 
@@ -43,6 +43,7 @@ class Running:
         started, clock = moment(), time.perf_counter()
         ledger = self.context.ledger
         self.run_id = ledger.begin_run(self.day, started)
+        self.beside = BesidePages(self.context, self.run_id, self.day)
         for table, error in broken.items():
             self.results[table] = result = self._failed(table, self.place or "", error)
             told(result)
@@ -91,6 +92,7 @@ class Running:
             )  # fmt: skip
         except DeclarationError as error:  # a secret is not set, a driver is missing: the other tables have theirs
             return self._failed(charter.table, place, error, **about)
+        self.beside.breaks(compiled, place, result)
         verdict, reconciliation, message = result.verdict, None, ""
         if result.state in _HAS:
             again = self._open_again(compiled, place)
@@ -101,7 +103,14 @@ class Running:
         ):
             try:
                 reconciliation = reconcile_table(
-                    self.context, compiled, result.load_no, self.place, self.run_id, self.listener, recorded=True
+                    self.context,
+                    compiled,
+                    result.load_no,
+                    self.place,
+                    self.run_id,
+                    self.listener,
+                    recorded=True,
+                    beside=self.beside,
                 )
                 verdict = gravest([verdict, reconciliation.verdict])
             except NomothetaError as error:
@@ -129,7 +138,7 @@ class Running:
         try:
             said = declared_comparison(self.context, name)
             about = {"about": said.about, "owners": tuple(said.owners)}
-            found = compare_sides(self.context, said, name, self.day, self.run_id, self.listener, _SHOWN)
+            found = compare_sides(self.context, said, name, self.day, self.run_id, self.listener, beside=self.beside)
         except NomothetaError as error:
             verdict: Verdict = "fail" if isinstance(error, DeliveryError) else "error"
             failed = LoadResult(

@@ -10,9 +10,8 @@ from nomotheta.ledger import DocketEntry, RunResult
 from nomotheta.report.site import NIGHTS, About, Pages, Site, pages_of, safe_name
 from nomotheta.report.write import swept, write_page
 from nomotheta.workspace.aside import as_csv
+from nomotheta.workspace.beside import MOST, files_beside
 from nomotheta.workspace.context import Context, moment
-
-_MOST = 10_000  # rows that were set aside, of a load, in the file beside its page
 
 
 def write_site(
@@ -63,16 +62,19 @@ def _write_runs(context: Context, folder: Path, pages: Pages, run: RunResult | N
         else:
             found = run if run is not None and run.run_id == number else None
         if found is not None:
-            rejects = _write_rejects(context, folder, found)
-            write_page(folder / file, pages.run(found, context.ledger.docket.events(run_id=number), rejects))
+            files = _write_rejects(context, folder, found) | files_beside(folder, found)
+            write_page(folder / file, pages.run(found, context.ledger.docket.events(run_id=number), files))
 
 
-def _write_rejects(context: Context, folder: Path, run: RunResult) -> list[int]:
-    """The rows that loads of a run set aside, as they may be shown, in CSV files; the numbers of these loads."""
-    numbers = [each.load.load_no for each in run.tables if each.load.rejects and each.load.load_no]
-    for number in numbers:
-        write_page(folder / "rejects" / f"load-{number}.csv", as_csv(context, number, _MOST))
-    return numbers
+def _write_rejects(context: Context, folder: Path, run: RunResult) -> dict[tuple[str, str], str]:
+    """The rows that loads of a run set aside, as they may be shown, in CSV files, as a page refers to them."""
+    found = {}
+    for each in run.tables:
+        if each.load.rejects and each.load.load_no:
+            file = f"rejects/load-{each.load.load_no}.csv"
+            write_page(folder / file, as_csv(context, each.load.load_no, MOST))
+            found["rejects", each.table] = file
+    return found
 
 
 def _about(context: Context, tables: Iterable[str]) -> dict[str, About]:

@@ -28,8 +28,8 @@ def demo(
     for night in NIGHTS:
         with call.bars("night") as listener:
             runs.append(workspace.run(night, create=True, listener=listener))
+        index = workspace.write_site(runs[-1] if runs[1:] else None)
         warn(workspace.tell(runs[-1]))
-    index = workspace.write_site()
     paths = [index.with_name(run_file(run.run_id, run.day)) for run in runs]
     if call.json:
         from nomotheta.report.documents import Demo
