@@ -18,14 +18,16 @@ import pytest
 from conftest import Space
 
 BROWSER = next(filter(None, map(shutil.which, ("chromium", "chromium-browser", "google-chrome"))), None)
+_A_PIXEL = 0.01  # by which columns of a table may move while a busy machine still reads its last rows
 WATCHED = """
-let shift = 0;
-new PerformanceObserver(l => l.getEntries().forEach(e => { shift += e.value; }))
+let shift = 0, moved = [];
+new PerformanceObserver(l => l.getEntries().forEach(e => { shift += e.value;
+  moved.push(...e.sources.map(s => s.node && (s.node.outerHTML || s.node.textContent).slice(0, 90))); }))
   .observe({type: "layout-shift", buffered: true});
 """
 ASKED = """
 setTimeout(() => axe.run().then(r => fetch("/told", {method: "POST", body: JSON.stringify(
-  [document.documentElement.scrollWidth - window.innerWidth, shift,
+  [document.documentElement.scrollWidth - window.innerWidth, shift, moved,
   r.violations.map(v => [v.impact, v.id, v.nodes.slice(0, 2).map(n => n.html)])])})), 300);
 """
 
@@ -44,10 +46,12 @@ class Asked(http.server.SimpleHTTPRequestHandler):
         """Nothing is told."""
 
 
-def asked(text: str, folder: Path, width: int) -> tuple[int, float, list[Any]]:
+def asked(text: str, folder: Path, width: int) -> tuple[int, float, list[str], list[Any]]:
     """By how many pixels a page is too wide, how far it moves while it opens, and what is wrong for who hears it."""
     axe = importlib.resources.files("axe_core_python").joinpath("axe.min.js").read_text(encoding="utf-8")
     first, *last = ("<script>" + each.replace("</script", "<\\/script") + "</script>" for each in (WATCHED, axe, ASKED))
+    # what a page's own script moves shows only if it comes after the page was drawn
+    text = text.replace("<script>\n(() => {", "<script>\nsetTimeout(() => {").replace("\n})();\n", "\n}, 200);\n")
     text = text.replace("<head>", "<head>" + first, 1).replace("</body>", "".join(last) + "</body>")
     (folder / "page.html").write_text(text)
     server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), functools.partial(Asked, directory=str(folder)))
@@ -58,22 +62,21 @@ def asked(text: str, folder: Path, width: int) -> tuple[int, float, list[Any]]:
         [str(BROWSER), *words, f"http://127.0.0.1:{server.server_port}/page.html"], stderr=subprocess.DEVNULL
     )
     try:
-        wide, shift, wrong = Asked.told.get(timeout=60)
+        wide, shift, moved, wrong = Asked.told.get(timeout=60)
     finally:
         browser.terminate()
         browser.wait()
         server.shutdown()
         server.server_close()
-    return wide, shift, wrong
+    return wide, shift, moved, wrong
 
 
 @pytest.mark.skipif(BROWSER is None, reason="there is no browser")
 def test_a_page_that_moves_and_has_no_name_would_be_seen(tmp_path: Path) -> None:
     moving = """<!doctype html><html><head></head><body><div id="x" style="width: 9999px"></div><p style="height: 200px">it moves</p>
         <script>setTimeout(() => { x.style.height = "300px" }, 50)</script></body></html>"""
-    wide, shift, wrong = asked(moving, tmp_path, 1280)
+    wide, shift, _, wrong = asked(moving, tmp_path, 1280)
 
-    print(wide, shift)
     assert (wide > 8000, shift > 0.1, "document-title" in str(wrong)) == (True, True, True)
 
 
@@ -89,6 +92,7 @@ def test_pages_hold_within_a_screen_and_are_read_aloud_as_they_should(demo: Spac
     ]
 
     for page in pages:
-        wide, shift, wrong = asked(page.read_text(), tmp_path, width)
+        wide, shift, moved, wrong = asked(page.read_text(), tmp_path, width)
 
-        assert (page.name, wide <= 0, shift, wrong) == (page.name, True, 0, [])
+        assert (page.name, wide <= 0, wrong) == (page.name, True, [])
+        assert shift < _A_PIXEL, (page.name, shift, moved)

@@ -125,8 +125,8 @@ _STEPS: Sequence[Sequence[str | Callable[[sqlite3.Connection], None]]] = (
         "CREATE TABLE chain (seq INTEGER PRIMARY KEY, kind TEXT NOT NULL, key INTEGER NOT NULL, digest TEXT NOT NULL, "
         "hash TEXT NOT NULL)",
         _chained,
-        _with_nights,
     ),
+    ("ALTER TABLE nights ADD COLUMN charter TEXT NOT NULL DEFAULT ''", _with_nights),
 )
 
 

@@ -11,14 +11,15 @@ from nomotheta.frozen import frozen
 from nomotheta.ledger.database import Database
 from nomotheta.ledger.record import LoadResult, RunResult, TableResult
 
-INSERT = "INSERT OR REPLACE INTO nights VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)"
+INSERT = f"INSERT OR REPLACE INTO nights VALUES ({', '.join('?' * 15)})"
 
 
 @frozen
 class Part:
     """A table's part of a run: rows of its files and in it afterwards, seconds, bytes of its files, breaks by rule.
 
-    Counts are None where there is nothing to be counted; of the rules, those that broke are named.
+    Counts are None where there is nothing to be counted; of the rules, those that broke are named. `charter` is the
+    version that was carried out, empty where none was.
     """
 
     run_id: int
@@ -35,6 +36,7 @@ class Part:
     seconds: float
     breaks: Mapping[str, int]
     rules: int = 0
+    charter: str = ""
 
 
 class History:
@@ -79,6 +81,7 @@ def values_of(run: RunResult) -> Iterator[tuple[Any, ...]]:
         yield (
             part.run_id, part.day, part.started, part.table, part.verdict, part.state, part.loaded, part.rejected,
             part.repeated, part.rows, part.bytes, part.seconds, json.dumps(dict(part.breaks)), part.rules,
+            part.charter,
         )  # fmt: skip
 
 
@@ -92,7 +95,7 @@ def part_of(run: RunResult, table: TableResult) -> Part:
         balance.loaded if balance and loaded else None, balance.rejected if balance else None,
         balance.repeated if balance else None, load.table_rows if rows is None else rows,
         sum(file.bytes for file in balance.files) if balance else None, load.seconds,
-        _breaks(load), len(load.findings),
+        _breaks(load), len(load.findings), load.charter,
     )  # fmt: skip
 
 
@@ -110,6 +113,7 @@ def _part(row: Any) -> Part:
         row["run_id"], datetime.date.fromisoformat(row["day"]), datetime.datetime.fromisoformat(row["started"]),
         row["table_name"], row["verdict"], row["state"], row["loaded"], row["rejected"], row["repeated"],
         row["table_rows"], row["bytes"], row["seconds"], json.loads(row["breaks"]), row["rules"],
+        row["charter"],
     )  # fmt: skip
 
 

@@ -27,14 +27,27 @@ class About:
 
 
 @frozen
+class CharterChange:
+    """A run that was the first to carry out another charter of a table, and the keys that are not as before."""
+
+    run_id: int
+    day: datetime.date
+    keys: tuple[str, ...]
+
+
+@frozen
 class Site:
-    """What the pages are written of: parts by table, oldest first; the docket; the newest day on which each passed."""
+    """What the pages are written of: parts by table, oldest first; the docket; the newest day on which each passed.
+
+    `changes` are those of the tables' charters, the newest first.
+    """
 
     workspace: str
     parts: Mapping[str, Sequence[Part]]
     entries: Sequence[DocketEntry]
     passed: Mapping[str, datetime.date]
     about: Mapping[str, About]
+    changes: Mapping[str, Sequence[CharterChange]]
     now: datetime.datetime
 
     @property
@@ -123,6 +136,7 @@ class Pages:
             "history.html.j2", name=name, last=parts[-1], parts=parts, about=about.about, owners=about.owners,
             passed=self.site.passed.get(name), strip=_markup(strip(parts, min(NIGHTS, len(parts)))), charts=charts,
             open=[each for each in self.site.entries if each.open and each.table == name], rules=_rules(parts),
+            changes=self.site.changes.get(name, ()),
         )  # fmt: skip
 
     def entry(self, entry: DocketEntry, events: Sequence[Event]) -> str:

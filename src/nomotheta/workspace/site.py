@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+import itertools
+from collections.abc import Iterable, Sequence
 from pathlib import Path
 
+from nomotheta.charter import changed_keys
 from nomotheta.errors import DeclarationError
-from nomotheta.ledger import DocketEntry, RunResult
-from nomotheta.report.site import NIGHTS, About, Pages, Site, pages_of, safe_name
+from nomotheta.ledger import DocketEntry, Part, RunResult
+from nomotheta.report.site import NIGHTS, About, CharterChange, Pages, Site, pages_of, safe_name
 from nomotheta.report.write import swept, write_page
 from nomotheta.workspace.aside import as_csv
 from nomotheta.workspace.beside import MOST, files_beside
@@ -32,8 +34,6 @@ def write_site(
         raise DeclarationError("the ledger holds no run yet", mend="start one: nomotheta run")
     entries = ledger.docket.entries(closed=True)
     now = moment().astimezone(context.zone)
-    site = Site(context.settings.name, parts, entries, ledger.history.last_success(), _about(context, parts), now)
-    pages = Pages(site)
     for place in (folder, folder / "tables", folder / "docket"):
         swept(place)
     tables, numbers = set(parts), {each.entry_no for each in entries}
@@ -42,6 +42,10 @@ def write_site(
         numbers &= {event.entry_no for event in ledger.docket.events(run_id=run.run_id)}
     elif entry is not None:
         tables, numbers = tables & {entry.table}, {entry.entry_no}
+    changes = {name: _changes(context, parts[name]) for name in tables}
+    about = _about(context, parts)
+    site = Site(context.settings.name, parts, entries, ledger.history.last_success(), about, changes, now)
+    pages = Pages(site)
     for name in tables:
         write_page(folder / "tables" / safe_name(name), pages.table(name))
     for each in entries:
@@ -75,6 +79,18 @@ def _write_rejects(context: Context, folder: Path, run: RunResult) -> dict[tuple
             write_page(folder / file, as_csv(context, each.load.load_no, MOST))
             found["rejects", each.table] = file
     return found
+
+
+def _changes(context: Context, parts: Sequence[Part]) -> list[CharterChange]:
+    """The changes of a table's charter over some nights, the newest first."""
+    told = [part for part in parts if part.charter]
+    found = []
+    for before, part in itertools.pairwise(told):
+        if part.charter != before.charter:
+            both = [context.ledger.charter(each.charter) for each in (before, part)]
+            keys = changed_keys(both[0][1], both[1][1]) if both[0] and both[1] else ()
+            found.append(CharterChange(part.run_id, part.day, tuple(keys)))
+    return found[::-1]
 
 
 def _about(context: Context, tables: Iterable[str]) -> dict[str, About]:
