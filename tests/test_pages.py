@@ -27,7 +27,7 @@ new PerformanceObserver(l => l.getEntries().forEach(e => { shift += e.value;
 """
 ASKED = """
 setTimeout(() => axe.run().then(r => fetch("/told", {method: "POST", body: JSON.stringify(
-  [document.documentElement.scrollWidth - window.innerWidth, shift, moved,
+  [document.documentElement.scrollWidth - document.documentElement.clientWidth, shift, moved,
   r.violations.map(v => [v.impact, v.id, v.nodes.slice(0, 2).map(n => n.html)])])})), 300);
 """
 

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import html
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 from nomotheta.errors import counted, visible
 from nomotheta.ledger import Part
+from nomotheta.report.words import STATES
 
 _SIDE, _GAP, _FULL = 10, 3, 18  # pixels of a night in a strip, between two, and of the tallest
 _HEIGHTS = {"pass": 9, "warn": 13, "fail": _FULL, "error": _FULL}
@@ -16,7 +17,9 @@ GRAVEST = ("error", "fail", "warn", "pass")
 
 
 def strip(parts: Sequence[Part], nights: int) -> str:
-    """The verdicts of the newest nights, the newest at the right; the graver, the taller, and named when pointed at.
+    """The verdicts of the newest nights, the newest at the right; the graver, the taller.
+
+    Those that did not pass are named when they are pointed at.
 
     Args:
         parts: of a table, the oldest first.
@@ -24,13 +27,18 @@ def strip(parts: Sequence[Part], nights: int) -> str:
     """
     shown = parts[-nights:]
     width = nights * (_SIDE + _GAP)
-    squares = []
+    squares, passed = [], []
     for at, part in enumerate(shown, nights - len(shown)):
-        tall = _HEIGHTS[part.verdict]
+        x, tall = at * (_SIDE + _GAP), _HEIGHTS[part.verdict]
+        if part.verdict == "pass":  # most do: all of them are one shape
+            passed.append(f"M{x} {_FULL - tall}h{_SIDE}v{tall}h-{_SIDE}z")
+            continue
         squares.append(
-            f'<rect x="{at * (_SIDE + _GAP)}" y="{_FULL - tall}" width="{_SIDE}" height="{tall}" rx="2" '
+            f'<rect x="{x}" y="{_FULL - tall}" width="{_SIDE}" height="{tall}" rx="2" '
             f'fill="var(--{part.verdict})"{_paler(part)}><title>{_told(part)}</title></rect>'
         )
+    if passed:
+        squares.append(f'<path d="{"".join(passed)}" fill="var(--pass)"/>')
     counts = [f"{count} {each}" for each in GRAVEST if (count := sum(part.verdict == each for part in shown))]
     label = f"the last {counted(len(shown), 'night')}: {', '.join(counts) or 'none'}"
     return (
@@ -67,13 +75,13 @@ def bars(values: Sequence[float | None], labels: Sequence[str], name: str, unit:
     most, wide = max(*known, 1e-9), len(values) * step if small else _WIDE
     drawn = []
     for at, (value, label) in enumerate(zip(values, labels, strict=True)):
-        if value is None:
+        if not value:
             continue
-        height = max(value / most * (tall - above - below), 1 if value else 0)
+        height = max(value / most * (tall - above - below), 1)
         told = html.escape(f"{label}: {_number(value, unit)}")
         drawn.append(
             f'<rect x="{at * step + 1:.1f}" y="{tall - below - height:.1f}" width="{max(step - 2, 1):.1f}" '
-            f'height="{height:.1f}" fill="var(--bar)"><title>{told}</title></rect>'
+            f'height="{height:.1f}"><title>{told}</title></rect>'
         )
     drawn.append(f'<path d="M0 {tall - below + 0.5}H{wide:.0f}" stroke="var(--rest)"/>')
     label = html.escape(visible(f"{name}, {counted(len(known), 'night')}, at most {_number(max(known), unit)}"))
@@ -81,6 +89,33 @@ def bars(values: Sequence[float | None], labels: Sequence[str], name: str, unit:
     sort = "small" if small else "chart"
     texts = "" if small else _written(known, labels, len(values) * step, unit)
     return f'<svg role="img" aria-label="{label}" {size} class="{sort}">{"".join(drawn)}{texts}</svg>'
+
+
+def run_rows(parts: Sequence[Part], pages: Mapping[int, str]) -> str:
+    """The runs of a table as rows of an HTML table, the newest first: a template would take ten times as long.
+
+    Args:
+        parts: of the table, the oldest first.
+        pages: the files of the pages of runs, seen from those of all tables.
+    """
+    name, made = html.escape(visible(parts[-1].table)), []
+    for part in reversed(parts):
+        run = f"run {part.run_id}"
+        if part.run_id in pages:
+            run = f'<a href="../{pages[part.run_id]}#{name}">{run}</a>'
+        cells = [
+            ("day", str(part.day)), ("run", run),
+            ("verdict", f'<span class="badge {part.verdict}">{part.verdict}</span>'),
+            ("what happened", html.escape(STATES[part.state])),
+        ]  # fmt: skip
+        numbers = {"loaded": part.loaded, "rejected": part.rejected, "in table": part.rows}
+        told = {name: "–" if value is None else f"{value:,}" for name, value in numbers.items()}
+        told["seconds"] = f"{part.seconds:.1f}"
+        made.append("<tr>")
+        made += [f'<td data-label="{label}">{text}</td>' for label, text in cells]
+        made += [f'<td class="n" data-label="{label}">{text}</td>' for label, text in told.items()]
+        made.append("</tr>\n")
+    return "".join(made)
 
 
 def _written(known: Sequence[float], labels: Sequence[str], right: float, unit: str) -> str:

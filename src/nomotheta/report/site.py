@@ -10,7 +10,7 @@ from typing import Any
 from nomotheta.errors import counted
 from nomotheta.frozen import frozen
 from nomotheta.ledger import DocketEntry, Event, Part, RunResult, usual_range
-from nomotheta.report.nights import GRAVEST, bars, strip
+from nomotheta.report.nights import GRAVEST, bars, run_rows, strip
 from nomotheta.report.page import environment, page
 from nomotheta.report.words import STATES, fails
 
@@ -80,10 +80,10 @@ class Pages:
     """Writes the pages of a site; its templates are read once."""
 
     def __init__(self, site: Site) -> None:
-        self.site = site
+        self.site, self._pages = site, pages_of(site)
         self._environment = environment()
         self._environment.globals |= {
-            "now": site.now, "today": site.today, "fails": fails, "words": STATES, "pages": pages_of(site),
+            "now": site.now, "today": site.today, "fails": fails, "words": STATES, "pages": self._pages,
         }  # fmt: skip
 
     def _made(self, template: str, **values: Any) -> str:
@@ -105,7 +105,7 @@ class Pages:
         told = f"{len(opened):,} open in the docket" if opened else "nothing fails"
         if newest is not None:
             failing = sum(part.verdict in {"fail", "error"} for part in last)
-            told = f"{counted(failing, 'table')} of {len(last):,} {'fails' if failing == 1 else 'fail'}, {told}"
+            told = f"{failing:,} of {counted(len(last), 'table')} {'fails' if failing == 1 else 'fail'}, {told}"
         file = run_file(newest.run_id, newest.day) if newest is not None else ""
         return self._made(
             "index.html.j2", workspace=site.workspace, told=told, verdict=verdict, newest=newest, file=file,
@@ -133,7 +133,8 @@ class Pages:
             )
         ]  # fmt: skip
         return self._made(
-            "history.html.j2", name=name, last=parts[-1], parts=parts, about=about.about, owners=about.owners,
+            "history.html.j2", name=name, last=parts[-1], runs=_markup(run_rows(parts, self._pages)),
+            about=about.about, owners=about.owners,
             passed=self.site.passed.get(name), strip=_markup(strip(parts, min(NIGHTS, len(parts)))), charts=charts,
             open=[each for each in self.site.entries if each.open and each.table == name], rules=_rules(parts),
             changes=self.site.changes.get(name, ()),
@@ -157,16 +158,16 @@ def _rules(parts: Sequence[Part]) -> list[dict[str, Any]]:
     """The rules that were broken on any of these nights, those of the last night first."""
     judged = [part for part in parts if part.rules]
     names = dict.fromkeys(rule for part in judged for rule in part.breaks)
+    days = [str(part.day) for part in judged[-_BARS:]]
     found = []
     for rule in names:
         counts = [part.breaks.get(rule, 0) for part in judged]
         usual = usual_range(counts[:-1])
         broken = [part for part in judged if part.breaks.get(rule)]
-        days = [str(part.day) for part in judged]
         found.append({
             "rule": rule, "last": counts[-1], "nights": len(broken), "day": broken[-1].day,
             "usual": f"{usual[0]:,} to {usual[1]:,}" if usual else "–",
-            "chart": _markup(bars(counts[-_BARS:], days[-_BARS:], f"breaks of {rule}", "rows", small=True)),
+            "chart": _markup(bars(counts[-_BARS:], days, f"breaks of {rule}", "rows", small=True)),
         })  # fmt: skip
     return sorted(found, key=lambda each: (-each["last"], each["rule"]))
 
