@@ -245,3 +245,8 @@ def test_rows_that_were_set_aside_are_attached_to_a_mail_masked_and_up_to_a_size
         assert len(text.splitlines()) == 61
         assert "secret" not in text
     assert message["References"].count("docket-") == 1
+    (picture,) = (part for part in message.walk() if part.get_content_type() == "image/png")
+    page = message.get_body(("html",)).get_content()  # type: ignore[attr-defined, union-attr]
+    assert picture.get_content().startswith(b"\x89PNG")  # type: ignore[attr-defined]
+    assert f'src="cid:{picture["Content-ID"].strip("<>")}" alt="tickets, 60 records: 0 ' in page
+    assert "0 rolled back, 60 rejected" in page

@@ -292,7 +292,11 @@ def test_a_run_carries_comparisons_out(two: Space) -> None:
     assert (run.code, parts["tickets"]["verdict"]) == (3, "pass")
     assert parts["in-production"]["reconciliation"]["sorts"] == {"missing": 1}
     assert (parts["wrong"]["verdict"], "no table 'nosuch'" in parts["wrong"]["load"]["message"]) == ("error", True)
+    two.run("report")
     assert "nomotheta reconcile in-production" in two.run("run", "--day", "2026-06-01").text
+    (beside,) = (two.root / "reports/differences").iterdir()
+    assert [each["sort"] for each in csv.DictReader(beside.open())] == ["missing"]
+    assert f'href="differences/{beside.name}"' in (two.root / "reports" / f"{beside.name[:16]}.html").read_text()
     page = two.run("report", "--to", "page.html")
     assert page.code == 0
     assert "warehouse:fares and production:fares differ" in (two.root / "page.html").read_text()

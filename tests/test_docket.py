@@ -278,7 +278,10 @@ def test_pages_are_written_and_kept_current_and_their_links_lead_somewhere(night
         'aria-label="3,003 lines: 3,002 in records, 1 header; 3,002 records: 2,992 loaded, 8 rejected, 1 copy, '
         '1 conflict; 5,992 rows in the table: 2,992 loaded, 3,000 there before"'
     ) in night.read_text()
-    assert "1 of 1 fails" in index.replace(" table ", " ") or "1 table of 1 fails" in index
+    broken = (demo.root / "reports/breaks/run-2-2026-06-02-tickets.csv").read_text().splitlines()
+    assert [line.split(",")[0] for line in broken[1:]] == ['"fare covers the port fee"'] * 3
+    assert 'href="breaks/run-2-2026-06-02-tickets.csv"' in night.read_text()
+    assert "1 of 1 table fails" in index
     assert len(list(folder.glob("run-*.html"))) == 6
     known = (folder / "run-3-2026-06-03.html").read_text()
     assert "known, 2 nights since 2026-06-02" in known

@@ -75,6 +75,7 @@ CHARTER = TICKETS.replace("[columns.load_no]", '[columns.guest]\nkind = "text(30
 def test_no_private_value_comes_out_anywhere(space: Space) -> None:
     space.charter(CHARTER.replace("[delivery]", "[load]\n[delivery]", 0))
     mail = '[tell.ops]\nurl = "folder:mails"\nfrom = "n@line.example"\nto = ["a@line.example"]\non = ["fail", "warn", "pass"]\n'
+    mail += '[report]\nbase_url = "http://pages.example"\n'
     space.write("nomotheta.toml", SETTINGS + mail)
     rows = [f"T00{n};{n},00;01.06.2026;{PRIVATE}{letter}" for n, letter in enumerate("ABCDE")]
     bad = [f"T009;x;01.06.2026;{PRIVATE}F", f"T010;1,00;01.06.2026;{PRIVATE}" + "G" * 30, f"T001;1,00;01.06.2026;{PRIVATE}H",
@@ -93,14 +94,14 @@ def test_no_private_value_comes_out_anywhere(space: Space) -> None:
         assert PRIVATE not in ended.out + ended.err, ended.out + ended.err
     found = space.run("reconcile", "tickets", "--json").json["tables"][0]
     assert {each["sort"] for each in found["differences"]} == {"changed", "unexpected"}
-    pages = [path.read_text() for path in (space.root / "reports").rglob("*.html")]
+    pages = [path.read_text() for path in (space.root / "reports").rglob("*.*")]
     mails = [
         part.get_content()
         for path in (space.root / "mails").iterdir()
         for part in email.message_from_bytes(path.read_bytes(), policy=email.policy.default).walk()
-        if not part.is_multipart()
+        if part.get_content_maintype() == "text"
     ]
-    assert pages
+    assert {path.parent.name for path in (space.root / "reports").rglob("*.csv")} == {"breaks", "rejects"}
     assert mails
     assert not [text for text in (*pages, *mails) if PRIVATE in text]
     ledger = [path for path in (space.root / ".nomotheta").glob("ledger*") if PRIVATE.encode() in path.read_bytes()]

@@ -9,18 +9,23 @@ import re
 from collections.abc import Iterable, Sequence
 from email.message import EmailMessage
 from email.utils import format_datetime
+from html import escape
 from typing import Any
 
 from nomotheta.charter import Tell
 from nomotheta.errors import counted, visible
 from nomotheta.frozen import frozen
 from nomotheta.ledger import DocketEntry, Event, Mail, RunResult, TableResult
+from nomotheta.report.picture import FATES, account_picture
+from nomotheta.report.picture import told as told_account
 from nomotheta.report.site import run_file
 from nomotheta.report.words import STATES, headline, news_told, shown_text, todo, why, why_aside
 
 _SUBJECT, _CELL = 150, 300  # characters at most
 _MOST_TABLES, _MOST_NEWS = 100, 100  # that a mail tells of one by one
 _MOST_THREADS = 20  # that a mail names
+_MOST_DRAWN = 12  # loads whose account is drawn
+_PICTURE = "<!-- account -->"  # where the picture is in the HTML: no text of a file gets there without being escaped
 _FAILS = frozenset({"fail", "error"})
 
 
@@ -121,10 +126,20 @@ def _document(
             {
                 "table": each.table, "verdict": each.verdict, "state": each.load.state, "load": each.load.load_no,
                 "told": f"{each.table}: {why(each)}", "mend": todo(each), "owners": list(each.owners),
+                "account": _account(each),
             }
             for each in tables
         ],
     }  # fmt: skip
+
+
+def _account(table: TableResult) -> dict[str, Any] | None:
+    """What became of the records of a table's files, where they were read."""
+    balance = table.load.balance
+    if balance is None or table.load.state not in {"loaded", "undone"}:
+        return None
+    counts = {fate: int(getattr(balance, fate)) for fate in FATES}
+    return {"records": balance.records, **counts, "rolled_back": table.load.state == "undone"}
 
 
 def _only_news(news: News) -> str:
@@ -168,10 +183,25 @@ def message_of(mail: Mail, tell: Tell, now: datetime.datetime, workspace: str) -
         message["In-Reply-To"] = threads[0]
     message["Auto-Submitted"] = "auto-generated"  # RFC 3834: nobody's absence is to answer it
     message.set_content(_encodable(mail.text))
-    message.add_alternative(_encodable(mail.html), subtype="html")
+    _add_html(message, mail)
     for name, text in mail.files.items():
         message.add_attachment(_encodable(text).encode(), maintype="text", subtype="csv", filename=name)
     return message
+
+
+def _add_html(message: EmailMessage, mail: Mail) -> None:
+    """The HTML, with a picture of what became of the records in it (RFC 2387)."""
+    tables = json.loads(mail.document or "{}").get("tables", ())
+    accounts = [{"table": each["table"], **each["account"]} for each in tables if each.get("account")][:_MOST_DRAWN]
+    html = _encodable(mail.html)
+    if not accounts or _PICTURE not in html:
+        message.add_alternative(html.replace(_PICTURE, ""), subtype="html")
+        return
+    told = escape("; ".join(map(told_account, accounts)))
+    image = f'<p><img src="cid:account@nomotheta" alt="{told}" style="max-width:100%;width:640px"></p>'
+    message.add_alternative(html.replace(_PICTURE, image, 1).replace(_PICTURE, ""), subtype="html")
+    _, part = message.iter_parts()
+    part.add_related(account_picture(accounts), "image", "png", cid="<account@nomotheta>")
 
 
 def _entries(mail: Mail) -> list[int]:
