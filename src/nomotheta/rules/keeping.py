@@ -142,7 +142,7 @@ class Kept:
         if path.suffix not in FORMS:
             raise DeclarationError(f"'{path.name}' is neither .parquet nor .csv", mend="name such a file, or a folder")
         self.path, self.rows, self.most = path, 0, most
-        self._part = path.with_name(f".{path.name}.part")
+        self._part = path.with_name(f".{path.name}.{os.getpid()}.part")
         self._writer: Any = None
         self._file: Any = None
 
@@ -164,6 +164,12 @@ class Kept:
                 self._writer.write_batch(batch if self.path.suffix == ".parquet" else _safe(batch))
         except OSError as error:
             raise NomothetaError(f"the rows cannot be kept: {error.strerror}", where=str(self.path)) from None
+
+    def drop(self) -> None:
+        """Take away what is there of it."""
+        if self._file is not None:
+            self._file.close()
+            self._part.unlink(missing_ok=True)
 
     def done(self, _place: Place, _scope: Scope) -> None:
         """Put the file where it belongs; none where nothing broke a rule."""

@@ -45,13 +45,16 @@ class BesidePages:
 
         context, path = self.context, self._path(BREAKS, compiled.charter.table)
         some = replace(compiled, checks=tuple(check for check in compiled.checks if check.name in broken))
-        with contextlib.suppress(NomothetaError, OSError):
+        keeper = Kept(path, MOST)
+        try:
             path.parent.mkdir(parents=True, exist_ok=True)
             with context.places.open(place_name) as place:
                 now = context.now(moment(), result.day, result.load_no)
-                scope, keeper = scope_of_loads(context.ledger, compiled, [result.load_no]), Kept(path, MOST)
+                scope = scope_of_loads(context.ledger, compiled, [result.load_no])
                 judge(place, some, now, scope, scope, around=Around(context, place), keeper=keeper)
                 keeper.done(place, scope)
+        except (NomothetaError, OSError):
+            keeper.drop()
 
     def differences(self, found: Reconciliation) -> Reconciliation:
         """Write the rows that differ; the reconciliation as it is kept, with the first of them."""

@@ -12,7 +12,7 @@ from nomotheta.ledger import DocketEntry, Part, RunResult
 from nomotheta.report.site import NIGHTS, About, CharterChange, Pages, Site, pages_of, safe_name
 from nomotheta.report.write import swept, write_page
 from nomotheta.workspace.aside import as_csv
-from nomotheta.workspace.beside import MOST, files_beside
+from nomotheta.workspace.beside import BREAKS, DIFFERENCES, MOST, files_beside
 from nomotheta.workspace.context import Context, moment
 
 
@@ -34,7 +34,7 @@ def write_site(
         raise DeclarationError("the ledger holds no run yet", mend="start one: nomotheta run")
     entries = ledger.docket.entries(closed=True)
     now = moment().astimezone(context.zone)
-    for place in (folder, folder / "tables", folder / "docket"):
+    for place in (folder, *(folder / each for each in ("tables", "docket", "rejects", BREAKS, DIFFERENCES))):
         swept(place)
     tables, numbers = set(parts), {each.entry_no for each in entries}
     if run is not None:
