@@ -297,6 +297,7 @@ def test_a_run_carries_comparisons_out(two: Space) -> None:
     (beside,) = (two.root / "reports/differences").iterdir()
     assert [each["sort"] for each in csv.DictReader(beside.open())] == ["missing"]
     assert f'href="differences/{beside.name}"' in (two.root / "reports" / f"{beside.name[:16]}.html").read_text()
+    assert "1 night since 2026-06-01" in two.run("reconcile", "in-production").text
     page = two.run("report", "--to", "page.html")
     assert page.code == 0
     assert "warehouse:fares and production:fares differ" in (two.root / "page.html").read_text()

@@ -148,7 +148,11 @@ def reconcile(
         with call.bars("reconciliation") as listener:
             results.append(way(listener))
         if not call.json and not call.silent(results[-1].verdict):
-            show_reconciliation(results[-1], again=len(results) > 1, limit=limit)
+            from nomotheta.cli.screens.past import known
+
+            differs = results[-1].verdict != "pass"
+            entries = known(opened.ledger.docket.entries()) if differs else {}
+            show_reconciliation(results[-1], again=len(results) > 1, limit=limit, entries=entries)
     verdict = gravest(result.verdict for result in results)
     for file in filter(None, (csv, parquet)):
         rows = opened.write_differences(results, file)

@@ -9,6 +9,7 @@ from rich.table import Table
 from rich.text import Text
 
 from nomotheta.cli.paint import RED, cell, indented, out, plain_table, rows_told, verdict_text
+from nomotheta.cli.screens.past import Known, since
 from nomotheta.errors import counted, visible
 from nomotheta.load.balance import aside_told
 from nomotheta.reconcile import ColumnTotals, Reconciliation, RowCounts, RowDifference
@@ -18,8 +19,13 @@ _LEAST = 12  # characters that a value may be folded to
 _SHOWN = 20  # rows that differ
 
 
-def show_reconciliation(result: Reconciliation, *, again: bool = False, limit: int = _SHOWN) -> None:
-    """A source against a target, and so many of its differences; `again` where another one was shown before."""
+def show_reconciliation(
+    result: Reconciliation, *, again: bool = False, limit: int = _SHOWN, entries: Known | None = None
+) -> None:  # fmt: skip
+    """A source against a target, and so many of its differences, and since when they differ.
+
+    `again` says that another one was shown before.
+    """
     console = out()
     if again:
         console.print()
@@ -29,6 +35,9 @@ def show_reconciliation(result: Reconciliation, *, again: bool = False, limit: i
     told = f"{result.over}: {told}" if result.of_files else told
     console.print(Text.assemble((result.table, "bold"), "  ", verdict_text(result.verdict), f"  {told}"))
     if not same:
+        past = since((entries or {}).get((result.table, "reconciliation" if result.of_files else "comparison", "")))
+        if past is not None:
+            console.print(indented(past, 2))
         show_differences(console, result, limit)
     console.print(indented(_counts(result), 2, 1))
     more = _asked(result)
