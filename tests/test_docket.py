@@ -291,7 +291,7 @@ def test_pages_are_written_and_kept_current_and_their_links_lead_somewhere(night
 
 
 def test_forms_for_programs_hold_what_the_run_found(nights: Space) -> None:
-    for form in ("junit", "openmetrics", "findings", "findings-parquet", "dqv", "prov"):
+    for form in ("junit", "openmetrics", "findings", "breaks", "rejects", "differences", "dqv", "prov"):
         assert nights.run("report", "--as", form, "--to", f"as/{form}").code == 0, form
 
     suites = ElementTree.parse(nights.root / "as/junit").getroot()
@@ -310,11 +310,31 @@ def test_forms_for_programs_hold_what_the_run_found(nights: Space) -> None:
     assert 'nomotheta_breaks_rows{table="tickets",place="warehouse",rule="not dear"} 1\n' in metrics
     assert metrics.endswith("# EOF\n")
     assert breaks["not%20dear"] == "1"
-    assert pq.read_table(nights.root / "as/findings-parquet").num_rows == len(
+    assert nights.run("report", "--as", "findings", "--to", "as/findings.parquet").code == 0
+    assert pq.read_table(nights.root / "as/findings.parquet").num_rows == len(
         (nights.root / "as/findings").read_text().splitlines()[1:]
     )
     assert {node["@type"] for node in prov} <= {"prov:Activity", "prov:Entity"}
     assert "did you mean" in nights.run("report", "--as", "junits").text
+
+
+def test_rows_of_a_run_are_forms_for_programs_too(demo: Space) -> None:
+    def read(form: str) -> list[dict[str, object]]:
+        assert demo.run("report", "2", "--as", form, "--to", f"{form}.parquet").code == 0
+        rows: list[dict[str, object]] = pq.read_table(demo.root / f"{form}.parquet").to_pylist()
+        return rows
+
+    breaks, rejects = read("breaks"), read("rejects")
+
+    assert {each["value"] for each in breaks if each["column"] == "ticket_no"} == {
+        "T26021201",
+        "T26021801",
+        "T26022401",
+    }
+    assert {each["breaks"] for each in breaks if each["table"] == "tickets"} == {3}
+    assert {each["line"] for each in rejects} == {102, 203, 304, 405, 506, 607, 708, 809, 1502, 2002}
+    assert {(each["table"], each["load_no"]) for each in rejects} == {("tickets", 5)}
+    assert read("differences") == []
 
 
 def test_findings_of_one_name_are_one_entry(ledger: Ledger) -> None:

@@ -54,6 +54,11 @@ class SetAside(Tabular):
         return [{name: getattr(each, name) for name in self.COLUMNS} for each in self.shown]
 
     @property
+    def visible(self) -> list[ShownReject]:
+        """Those that are shown, without the rows as they came where these may not be."""
+        return [replace(each, original=None) for each in self.shown] if self.private else list(self.shown)
+
+    @property
     def open(self) -> int:
         """How many rows are in no table yet, and may still come."""
         return self.rows - self.came - sum(self.closed.values())

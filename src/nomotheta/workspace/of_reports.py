@@ -181,21 +181,21 @@ class Reports(Opened):
             raise DeclarationError(f"the pages cannot be written: {error.strerror}", where=str(folder)) from None
 
     def write_as(self, form: str, run_id: int | None = None, file: Path | None = None) -> tuple[RunResult, Path]:
-        """Write a run, or the newest, for other programs: `junit`, `openmetrics`, `findings`, `dqv`, `prov`.
+        """Write a run, or the newest, for other programs: as one of `report.outputs.OUTPUTS`.
 
         Raises:
             DeclarationError: there is no such form or run, or the file cannot be written.
         """
         from nomotheta.report.outputs import Shown, output
-        from nomotheta.report.write import write_parts
+        from nomotheta.workspace.aside import set_aside
         from nomotheta.workspace.reporting import page_of
 
-        written, ending = output(form)
+        write, ending = output(form)
         result, name = page_of(self.context, run_id, None, None)
         entries, passed = self.ledger.docket.entries(), self.ledger.history.last_success_at()
         path = file or self.root / REPORTS / f"{name}-{form}{ending}"
         try:
-            write_parts(path, [written(Shown(result, entries, passed))])
+            write(Shown(result, entries, passed, lambda load_no: set_aside(self.context, load_no, None).visible), path)
         except OSError as error:
             raise DeclarationError(f"it cannot be written: {error.strerror}", where=str(path)) from None
         return result, path

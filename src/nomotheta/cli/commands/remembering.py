@@ -102,7 +102,9 @@ def report(
     as_: Annotated[
         str | None,
         typer.Option(
-            "--as", metavar="FORM", help="For programs: junit, openmetrics, findings, findings-parquet, dqv, prov."
+            "--as",
+            metavar="FORM",
+            help="For programs: junit, openmetrics, dqv, prov, findings, breaks, rejects, differences.",
         ),
     ] = None,
 ) -> None:

@@ -1,31 +1,23 @@
-"""The findings of a run, a line for each rule of each table: CSV for a spreadsheet."""
+"""The findings of a run, a row for each rule of each table."""
 
 from __future__ import annotations
 
-import io
 from typing import Any
 
+from nomotheta.ledger import LoadResult
 from nomotheta.report.outputs import Shown
-from nomotheta.report.rows import safe
 
 
 def table_of(shown: Shown) -> Any:
     """The findings as a `pa.Table`, with the table and its load before them."""
     import pyarrow as pa
 
-    made = []
-    for each in shown.run.tables:
-        found = each.load.to_arrow()
-        number = pa.array([each.load.load_no] * len(found), pa.int64())
-        named = found.add_column(0, "load_no", number)
-        made.append(named.add_column(0, "table", pa.array([each.table] * len(found), pa.string())))
-    return pa.concat_tables(made)
+    return pa.concat_tables(of_load(each.load.to_arrow(), each.load) for each in shown.run.tables)
 
 
-def written(shown: Shown) -> bytes:
-    """As CSV (RFC 4180); what a spreadsheet would take for a formula is a text."""
-    import pyarrow.csv
+def of_load(rows: Any, load: LoadResult) -> Any:
+    """A `pa.Table` with the table and the number of a load before its columns."""
+    import pyarrow as pa
 
-    file = io.BytesIO()
-    pyarrow.csv.write_csv(safe(table_of(shown)), file)
-    return file.getvalue()
+    named = rows.add_column(0, "load_no", pa.repeat(pa.scalar(load.load_no, pa.int64()), len(rows)))
+    return named.add_column(0, "table", pa.repeat(pa.scalar(load.table), len(rows)))
