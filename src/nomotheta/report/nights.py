@@ -16,21 +16,20 @@ _LEAST = 170  # pixels that two days need below it
 GRAVEST = ("error", "fail", "warn", "pass")
 
 
-def strip(parts: Sequence[Part], nights: int) -> str:
-    """The verdicts of the newest nights, the newest at the right; the graver, the taller.
-
-    Those that did not pass are named when they are pointed at.
+def strip(parts: Sequence[Part], nights: int, *, terse: bool = False) -> str:
+    """The verdicts of the newest nights, the newest at the right; the graver, the taller, and named when pointed at.
 
     Args:
         parts: of a table, the oldest first.
         nights: so many places there are; nights that a table lacks are left empty at the left.
+        terse: whether those that passed are one shape without names: hundreds of strips are one page.
     """
     shown = parts[-nights:]
     width = nights * (_SIDE + _GAP)
     squares, passed = [], []
     for at, part in enumerate(shown, nights - len(shown)):
         x, tall = at * (_SIDE + _GAP), _HEIGHTS[part.verdict]
-        if part.verdict == "pass":  # most do: all of them are one shape
+        if terse and part.verdict == "pass":  # as most do
             passed.append(f"M{x} {_FULL - tall}h{_SIDE}v{tall}h-{_SIDE}z")
             continue
         squares.append(

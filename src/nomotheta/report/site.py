@@ -16,6 +16,7 @@ from nomotheta.report.words import STATES, fails
 
 STRIP, NIGHTS = 30, 60  # nights of the index, and of a table's page
 _BARS = 20  # nights of a rule's small chart
+_MOST_NAMED = 5_000  # nights of an index that all are named when pointed at
 
 
 @frozen
@@ -98,7 +99,8 @@ class Pages:
         last = [parts[-1] for parts in site.parts.values()]
         newest_day = max((part.day for part in last), default=None)
         nights = min(STRIP, max(map(len, site.parts.values()), default=0))
-        tables = [self._line(name, parts, nights, newest_day) for name, parts in site.parts.items()]
+        terse = len(site.parts) * nights > _MOST_NAMED
+        tables = [self._line(name, parts, nights, newest_day, terse=terse) for name, parts in site.parts.items()]
         tables.sort(key=lambda line: (GRAVEST.index(line["last"].verdict), line["name"]))
         opened = [each for each in site.entries if each.open]
         verdict = min((each.verdict for each in opened), key=GRAVEST.index) if opened else "pass"
@@ -112,12 +114,14 @@ class Pages:
             open=opened, tables=tables, nights=nights,
         )  # fmt: skip
 
-    def _line(self, name: str, parts: Sequence[Part], nights: int, newest: datetime.date | None) -> dict[str, Any]:
+    def _line(
+        self, name: str, parts: Sequence[Part], nights: int, newest: datetime.date | None, *, terse: bool
+    ) -> dict[str, Any]:  # fmt: skip
         passed = self.site.passed.get(name)
         behind = (newest - passed).days if newest is not None and passed is not None else 0
         return {
-            "name": name, "file": safe_name(name), "strip": _markup(strip(parts, nights)), "last": parts[-1],
-            "passed": passed, "behind": max(behind, 0),
+            "name": name, "file": safe_name(name), "strip": _markup(strip(parts, nights, terse=terse)),
+            "last": parts[-1], "passed": passed, "behind": max(behind, 0),
         }  # fmt: skip
 
     def table(self, name: str) -> str:
