@@ -34,6 +34,11 @@ def account_picture(accounts: Sequence[Mapping[str, Any]]) -> bytes:
         accounts: for each load its `table`, its `records`, how many of them had each of the `FATES`, and whether it
             was `rolled_back`.
     """
+    with warnings.catch_warnings(action="ignore"):  # of letters that the font has not, of what the library will lack
+        return _drawn(accounts)
+
+
+def _drawn(accounts: Sequence[Mapping[str, Any]]) -> bytes:
     import matplotlib as mpl
     from matplotlib.figure import Figure
 
@@ -46,8 +51,7 @@ def account_picture(accounts: Sequence[Mapping[str, Any]]) -> bytes:
         axes.set_ylim(len(accounts), 0)
         axes.set_axis_off()
         written = io.BytesIO()
-        with warnings.catch_warnings(action="ignore"):  # of letters that the font has not, which are drawn as boxes
-            figure.savefig(written, format="png", metadata={"Software": None})
+        figure.savefig(written, format="png", metadata={"Software": None})
     return written.getvalue()
 
 
