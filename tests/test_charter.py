@@ -118,7 +118,7 @@ def test_references_may_not_run_in_a_circle(space: Space) -> None:
         reference = f'[[references]]\ncolumns = ["k"]\nlisted_in = "{other}(k)"\n'
         space.charter(f'table = "{one}"\n[columns.k]\nkind = "text"\n{reference}', one)
 
-    assert "references run in a circle: a → b → a" in space.run("lint").text
+    assert "tables wait for each other in a circle: a → b → a" in space.run("lint").text
     space.tickets("ticket_no;fare;sold_on\nT001;1,00;01.06.2026\n")
     assert space.load()["state"] == "loaded"  # of another table
 

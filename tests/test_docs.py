@@ -37,6 +37,8 @@ def test_every_sort_of_snippet_is_tried() -> None:
 def test_a_charter_that_is_shown_lints(demo: Space, space: Space, name: str, text: str) -> None:
     for path in demo.root.glob("charters/*.toml"):
         space.write(f"charters/{path.name}", path.read_text())
+    for step in re.findall('sql *= "(.*)"', text):
+        space.write(step, "SELECT :day, :load_no")
     space.write("nomotheta.toml", (demo.root / "nomotheta.toml").read_text())
     if "[source]" in text:
         space.write("comparisons/shown.toml", text)

@@ -153,9 +153,9 @@ def test_a_load_is_held_against_earlier_ones_in_every_place(there: Space) -> Non
 @pytest.mark.parametrize(
     ("old", "new", "told"),
     [
-        ("drift = true", "drift = true\nprivate = true", "what is kept of its values would be of a private column"),
-        ('usual = "count(*)"', 'usual = "max(class)"', "what is usual is told of numbers"),
-        ('usual = "count(*)"', 'usual = "count(*) > 3"', "what is usual is told of numbers"),
+        ("drift = true", "drift = true\nprivate = true", "values of a private column would be kept"),
+        ('usual = "count(*)"', 'usual = "max(class)"', "usual works on numbers"),
+        ('usual = "count(*)"', 'usual = "count(*) > 3"', "usual works on numbers"),
         ("[columns.load_no]\nfrom = \"@load.no\"\n", "", "the rows of one load cannot be told apart"),
         (":last.count", ":last.median.n", "is not a value of the load before"),
         (":last.sum.n", ":last.sum.m", "no column 'm'"),

@@ -89,6 +89,28 @@ def fill(place: Place, table: str, kinds: dict[str, Kind], columns: list[list[An
         assert place.append(table, list(kinds), iter(rows.to_batches()), schema) == len(columns[0])
 
 
+@pytest.mark.parametrize("gathered", [False, True])
+def test_rows_for_which_a_load_was_rolled_back_are_beside_its_page(there: Space, gathered: bool) -> None:
+    rule = '[[rules]]\nname = "not dear"\neach = "fare <= 50"\n[[keys]]'
+    there.charter(
+        TICKETS.replace("[[keys]]", rule).replace(
+            "[load]", "[load]\nstaging = { rows = 1000 }" if gathered else "[load]"
+        )
+    )
+    there.write("reports/index.html", "")  # so that pages are kept
+    rows = "".join(f"T{at:03};{at},00;01.06.2026\n" for at in range(80))
+    there.tickets("ticket_no;fare;sold_on\n" + rows)
+
+    assert "rolled back" in there.run("run", "--day", DAY, "--create").text
+
+    page = next((there.root / "reports").glob("run-1-*.html")).read_text()
+    written = (there.root / f"reports/breaks/run-1-{DAY}-tickets.csv").read_text().splitlines()
+    assert [line.split(",")[:3] for line in written[1:]] == [
+        ['"not dear"', f'"T{at:03}"', f"{at}.00"] for at in range(51, 80)
+    ]
+    assert f'href="breaks/run-1-{DAY}-tickets.csv"' in page
+
+
 def test_the_whole_path_ends_as_it_does_on_duckdb(there: Space, database: Database) -> None:
     text = GOOD + "T001;9,00;03.06.2026\nx;1,00;01.06.2026\nT004;zwei;01.06.2026\nT005;1;2;3\n"
     there.tickets(text)
@@ -219,7 +241,7 @@ def test_a_load_in_batches_killed_at_any_moment_comes_right_with_the_next(space:
     database.drop()
 
 
-def killed_often(there: Space, url: str, times: int = 50, more: str = "") -> None:
+def killed_often(there: Space, url: str, times: int = 25, more: str = "") -> None:
     """Loads are killed at random moments; the table holds all or nothing each time, and the ledger learns of it."""
     rows = 20_000
     charter = TICKETS.replace("text(4)", "text(7)").replace("[0-9]{3}", "[0-9]{6}")

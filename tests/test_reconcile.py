@@ -232,8 +232,8 @@ def test_a_file_that_is_gone_or_has_changed_is_told(loaded: Space) -> None:
     fewer = reconciled(loaded)
 
     assert (changed.code, gone.code) == (0, 0)
-    assert "it has changed since; compared is what was recorded when it was loaded" in changed.text
-    assert "no such file has arrived; compared is what was recorded when it was loaded" in gone.text
+    assert "it has changed since; the table was compared with what was recorded at loading" in changed.text
+    assert "no such file has arrived; the table was compared with what was recorded at loading" in gone.text
     assert (unequal["verdict"], unequal["differing"], unequal["differing_rows"]) == ("fail", ["fare"], None)
     totals = {each["column"]: (each["source"], each["target"]) for each in unequal["totals"]}
     assert totals["fare"] == (["20000.00"], ["20001.00"])

@@ -3,6 +3,7 @@
 NomothetaError            one root: what went wrong, where, and the mend
 ├── DeclarationError      the call or a declaration is wrong              exit 2
 ├── DeliveryError         a delivery is missing, corrupt, or came before  exit 1
+│   └── AwaitedError      it is not there, or not as a whole, yet
 └── PlaceError            it could not be found out                       exit 3
 """
 
@@ -41,6 +42,10 @@ class DeliveryError(NomothetaError):
     """A delivery is missing, empty, corrupt, not as declared, or was loaded before; the target is untouched."""
 
     code = 1
+
+
+class AwaitedError(DeliveryError):
+    """A delivery, or a part of it, is not there yet, or is still being written: it may still come."""
 
 
 class PlaceError(NomothetaError):

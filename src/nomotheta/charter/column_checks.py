@@ -125,7 +125,7 @@ def _drift(reader: Reader, base: Path, kind: Kind, column: Column, charter: Char
     """The distribution of the values of one load, against earlier ones."""
     path = (*base, "drift")
     if column.private:
-        reader.complain(path, "what is kept of its values would be of a private column", "take 'drift' out")
+        reader.complain(path, "values of a private column would be kept", "take 'drift' out")
     elif kind.name in {"uuid", "binary"}:
         reader.complain(path, f"{kind} has no distribution to speak of", "take 'drift' out")
     elif not charter.load_column() and charter.load.how != "overwrite":

@@ -49,7 +49,8 @@ class Compiled:
         return {name: first + at for at, name in enumerate(self.carried)}
 
     def after(self) -> set[str]:
-        """The tables that must be loaded before this one, because it refers to them or its rows come from them."""
+        """The tables that must be loaded before this one: it refers to them, has their rows, or is declared so."""
         referred = {each.table for each in self.charter.references if each.table and each.place in {None, self.place}}
         referred |= {rule.equals.table for rule in self.charter.rules if rule.equals and rule.equals.table}
+        referred |= {*self.charter.after}
         return (referred | ({self.source.charter.table} if self.source else set())) - {self.charter.table}

@@ -51,6 +51,9 @@ def lint(reads: Sequence[Read], settings: Settings) -> tuple[dict[str, Compiled]
     for read in by_table.values():
         problems += _listed(read, {name: each.charter for name, each in by_table.items()})
         problems += _elsewhere(read, compiled, settings) + _equals(read, compiled, settings)
+        for name in sorted({*read.charter.after} - {*compiled}):
+            mend = did_you_mean(name, compiled, "tables: " + ", ".join(compiled))
+            problems.append(read.source.problem(("after",), f"no charter declares the table '{name}'", mend))
     problems += _circles(compiled, by_table)
     return compiled, sorted(problems, key=lambda problem: (problem.file, problem.line))
 
@@ -82,6 +85,8 @@ def _context(read: Read, settings: Settings) -> list[Problem]:
     if charter.place is not None and charter.place not in settings.places:
         mend = did_you_mean(charter.place, settings.places, "declared places: " + ", ".join(settings.places))
         found.append(read.source.problem(("place",), f"no place '{charter.place}' in nomotheta.toml", mend))
+    if charter.table in charter.after:
+        found.append(read.source.problem(("after",), f"{charter.table} cannot come after itself", "take it out"))
     layout = charter.delivery.layout if charter.delivery else None
     if isinstance(layout, str) and layout not in settings.layouts:
         known = "declared layouts: " + ", ".join(settings.layouts) if settings.layouts else "none is declared"
@@ -168,7 +173,9 @@ def _merging(read: Read) -> list[Problem]:
         return []
     if not charter.keys:
         return [
-            read.source.problem(path, "rows are merged by a key, and there is none", 'add [[keys]] columns = ["…"]')
+            read.source.problem(
+                path, "rows are merged by a key, and no key is declared", 'add [[keys]] columns = ["…"]'
+            )
         ]
     found = []
     if charter.keys[0].is_worked_out(charter.columns):
@@ -340,7 +347,8 @@ def _circles(compiled: Mapping[str, Compiled], reads: Mapping[str, Read]) -> lis
     except ValueError as error:
         circle = str(error)
         table = next(each for each in circle.split(" → ") if each in reads)
-        return [reads[table].source.problem(("references", 0), f"references run in a circle: {circle}", "take one out")]
+        at = ("after",) if compiled[table].charter.after else ("references", 0)
+        return [reads[table].source.problem(at, f"tables wait for each other in a circle: {circle}", "take one out")]
     return []
 
 

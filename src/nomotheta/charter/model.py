@@ -26,7 +26,8 @@ from nomotheta.layout import CellForm, Layout
 
 def _placeholders(value: str, names: str) -> str:
     """A file pattern whose braces are known."""
-    left = re.sub(r"\{day(:[^{}]*)?\}" + (r"|\{file\}" if "file" in names else ""), "", value)
+    known = [r"\{day(:[^{}]*)?\}", *(rf"\{{{each}\}}" for each in ("file", "number") if f"{{{each}}}" in names)]
+    left = re.sub("|".join(known), "", value)
     if "{" in left or "}" in left:
         raise ValueError(f"'{value}' holds braces that are not known; write {names}")
     for form in re.findall(r"\{day:([^{}]*)\}", value):
@@ -57,15 +58,69 @@ class Stated(Declared):
         return value
 
 
+Weekday = Literal["monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday"]
+WEEKDAYS: tuple[Weekday, ...] = ("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
+_DUE = r"^(next day )?([01][0-9]|2[0-3]):[0-5][0-9]$"
+_UNITS = {"s": 1, "min": 60, "h": 3600}
+_BYTES = {"": 1, "B": 1, "kB": 1000, "MB": 1000**2, "GB": 1000**3, "TB": 1000**4}  # as ISO 80000 has them
+
+
+def _seconds(value: Any) -> Any:
+    """A span of time, as it is written: `30 s`, `5 min`, `1 h`."""
+    if value is None:
+        return None
+    found = re.fullmatch(r"(\d+(?:\.\d+)?) ?(s|min|h)", value) if isinstance(value, str) else None
+    if found is None:
+        raise ValueError('a span of time is written as "30 s", "5 min" or "1 h"')
+    return float(found[1]) * _UNITS[found[2]]
+
+
+def _sizes(value: Any) -> Any:
+    """The least and the greatest size; an empty text leaves a side open."""
+    if value is None:
+        return None
+    if not isinstance(value, list) or len(value) != 2:
+        raise ValueError('write the least and the greatest size, as in ["1 kB", "2 GB"]')
+    sides = tuple(map(_bytes, value))
+    if None not in sides and sides[0] > sides[1]:
+        raise ValueError("no file has such a size: the least is greater than the greatest")
+    return sides
+
+
+def _bytes(value: Any) -> Any:
+    if value == "":
+        return None
+    found = re.fullmatch(r"(\d+(?:\.\d+)?) ?(|B|kB|MB|GB|TB)", str(value))
+    if isinstance(value, bool) or found is None:
+        raise ValueError(f"'{value}' is not a size; write a number of bytes, or such as \"20 MB\"")
+    return int(float(found[1]) * _BYTES[found[2]])
+
+
 class Delivery(Declared):
-    """Where the files of a table come from."""
+    """Where the files of a table come from, and when they are there as a whole.
+
+    `due` is when they must be: `06:30` of their day, or `next day 06:30`. `weekdays` are the days on which files are
+    expected. A file has arrived when nothing has written to it for as long as `steady` says (`30 s`, `5 min`), and when
+    the file `ready` is there. `size` is the least and the greatest plausible number of bytes. Where the pattern has a
+    `{number}`, `numbered` says whether it begins anew `each day` or runs `throughout`. `archive` says whether its files
+    are put away once they are loaded, as `nomotheta.toml` says; those of a day are, and standing lists are not.
+    """
 
     files: str | list[str]
     layout: str | DeclaredLayout = Layout()
     checksums: str | None = None
     stated: Stated | None = None
-    parts: Annotated[int, Field(ge=2)] | None = None
+    parts: Annotated[int, Field(ge=1)] | None = None
     optional: bool = False
+    due: Annotated[str | None, Field(pattern=_DUE)] = None
+    weekdays: Annotated[list[Weekday], Field(min_length=1)] = Field(default=[*WEEKDAYS])
+    steady: Annotated[float | None, BeforeValidator(_seconds, json_schema_input_type=str)] = None
+    ready: str | None = None
+    size: Annotated[
+        tuple[int | None, int | None] | None, BeforeValidator(_sizes, json_schema_input_type=list[int | str])
+    ] = None
+    numbered: Literal["each day", "throughout"] | None = None
+    archive: bool | None = None
     on_bad_file: Literal["refuse", "leave out"] = "refuse"
 
     @property
@@ -86,19 +141,51 @@ class Delivery(Declared):
     @property
     def several(self) -> bool:
         """Whether a pattern stands for more than one file."""
-        return isinstance(self.files, list) or any(sign in self.files for sign in "*?[")
+        return isinstance(self.files, list) or any(sign in self.files for sign in ("*", "?", "[", "{number}"))
 
     @field_validator("files")
     @classmethod
     def _day(cls, value: str | list[str]) -> str | list[str]:
         for pattern in [value] if isinstance(value, str) else value:
-            _placeholders(pattern, "{day} or {day:%d%m%Y}")
+            _placeholders(pattern, "{day}, {day:%d%m%Y} or {number}")
         return value
 
-    @field_validator("checksums")
+    @field_validator("checksums", "ready")
     @classmethod
     def _sums(cls, value: str | None) -> str | None:
         return value and _placeholders(value, "{file}, {day} or {day:%d%m%Y}")
+
+    @model_validator(mode="after")
+    def _told_apart(self) -> Delivery:
+        has = any("{number}" in pattern for pattern in self.patterns)
+        if self.numbered and not has:
+            raise ValueError("numbered speaks of {number} in the pattern of the files; write it there")
+        if has and not self.numbered:
+            raise ValueError('the pattern has a {number}; write numbered = "each day" or "throughout"')
+        if not self.daily:
+            of_days = {"due": self.due, "numbered": self.numbered, "parts": self.parts}
+            told = next((name for name, value in of_days.items() if value), None)
+            if told or self.weekdays != list(WEEKDAYS):
+                raise ValueError(f"{told or 'weekdays'} speaks of days; write {{day}} in the pattern of the files")
+        return self
+
+    @property
+    def beside(self) -> list[str]:
+        """The patterns of the files that come with those of the delivery, and are none of them."""
+        stated = self.stated.in_ if self.stated is not None and self.stated.in_ not in {"header", "footer"} else None
+        return [pattern for pattern in (self.checksums, self.ready, stated) if pattern]
+
+    def expected_on(self, day: datetime.date) -> bool:
+        """Whether files are expected for a day."""
+        return WEEKDAYS[day.weekday()] in self.weekdays
+
+    def due_at(self, day: datetime.date, zone: datetime.tzinfo) -> datetime.datetime | None:
+        """The moment at which the files of a day must be there."""
+        if self.due is None:
+            return None
+        at = datetime.time.fromisoformat(self.due[-5:])
+        later = datetime.timedelta(days=self.due.startswith("next day"))
+        return datetime.datetime.combine(day + later, at, zone)
 
 
 class Staging(Declared):
@@ -236,6 +323,13 @@ class ListFile(Declared):
         return {**given, "columns": columns, "values": rows}
 
 
+class StepOf(Declared):
+    """SQL of the team's own around a load: before its rows go in, after they are judged, or once it is committed."""
+
+    sql: Annotated[str, Field(min_length=1)]
+    when: Literal["before", "after", "after commit"] = "after"
+
+
 class Reference(Declared):
     """Columns whose values must be listed: in another table, of this place or another, or in a file."""
 
@@ -290,6 +384,7 @@ class Charter(Declared):
     stored: Literal["typed", "text"] = "typed"
     about: str = ""
     owners: list[str] = Field(default=[])
+    after: list[str] = Field(default=[])
     delivery: Delivery | None = None
     load: Load = Load()
     breaks: Beside | None = None
@@ -297,6 +392,7 @@ class Charter(Declared):
     keys: list[Key] = Field(default=[])
     references: list[Reference] = Field(default=[])
     rules: list[Rule] = Field(default=[])
+    steps: list[StepOf] = Field(default=[])
     excused: list[Excused] = Field(default=[])
     reconcile: ReconcileKeys = ReconcileKeys()
 

@@ -131,11 +131,11 @@ class _Maker:
             return None
         hidden = [name for name in node.columns() if self.charter.columns[name].private]
         if hidden and not (node.op == "aggregate" and node.value.name == "count"):
-            told = f"what is kept of earlier loads would be of the private column '{hidden[0]}'"
+            told = f"values of earlier loads would be kept, and they are private: column '{hidden[0]}'"
             self.reader.complain(self.path, told, "count its values, or take the rule out")
             return None
         if not node.kind.is_number:
-            told = f"what is usual is told of numbers, and this is {node.kind}"
+            told = f"usual works on numbers, and this is {node.kind}"
             self.reader.complain(self.path, told, "write count(*), sum(…) or avg(…)")
             return None
         made = self.of("usual", tuple(node.columns()), node, usual=usual, text=" ".join(usual.of.split()))

@@ -95,6 +95,24 @@ class Report(Declared):
     base_url: Annotated[str | None, Field(pattern=r"^(https?|file)://\S+$")] = None
 
 
+class Archive(Declared):
+    """Where files go once they are in their table, and, in a run, those that cannot be loaded; by their day.
+
+    What is in the archive is taken away after `keep` days.
+    """
+
+    folder: str
+    quarantine: str | None = None
+    keep: Annotated[int | None, Field(ge=1)] = None
+
+    @field_validator("folder", "quarantine")
+    @classmethod
+    def _by_day(cls, value: str | None) -> str | None:
+        if value is not None and not re.fullmatch(r"[^{}*?\[]*\{day(:[^{}]*%[dj][^{}]*)?\}[^{}*?\[]*", value):
+            raise ValueError(f"'{value}' is not a folder for each day; write archive/{{day}}")
+        return value.rstrip("/") if value else value
+
+
 class Settings(Declared):
     """`nomotheta.toml`."""
 
@@ -104,6 +122,7 @@ class Settings(Declared):
     layouts: dict[str, DeclaredLayout] = Field(default={})
     tell: dict[str, Tell] = Field(default={})
     report: Report = Field(default=Report())
+    archive: Archive | None = None
 
     @field_validator("time_zone")
     @classmethod

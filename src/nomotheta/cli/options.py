@@ -63,6 +63,11 @@ Day = Annotated[
 ]
 TellIt = Annotated[bool, typer.Option("--tell", help="Tell those who want to hear of it, as a run does.")]
 NoTell = Annotated[bool, typer.Option("--no-tell", help="Send no mail about it.")]
+Tables = Annotated[
+    list[str] | None, typer.Argument(metavar="TABLE", help="The tables; default: all.", autocompletion=complete_tables)
+]
+From = Annotated[str | None, typer.Option("--from", metavar="DAY", help="With --to: all days from this one on.")]
+To = Annotated[str | None, typer.Option("--to", metavar="DAY", help="The last of these days; default: today.")]
 Table = Annotated[
     str, typer.Argument(metavar="TABLE", help="The table, as its charter names it.", autocompletion=complete_tables)
 ]
@@ -81,3 +86,35 @@ def day_given(day: str | None, opened: Workspace) -> datetime.date | None:
         return day_of(day, opened.today()) if day is not None else None
     except ValueError as error:
         raise DeclarationError(str(error), where="--day") from None
+
+
+_MOST_DAYS = 3_700
+
+
+def days_given(
+    day: str | None, first: str | None, last: str | None, opened: Workspace
+) -> list[datetime.date]:  # fmt: skip
+    """The days of --day, or from --from up to --to; none where none is given.
+
+    Raises:
+        DeclarationError: one is not a day, or they contradict each other.
+    """
+    import datetime
+
+    from nomotheta.errors import DeclarationError
+
+    if first is None and last is None:
+        found = day_given(day, opened)
+        return [found] if found is not None else []
+    if day is not None or first is None:
+        told = "--day is one day, --from and --to are several" if day is not None else "--to needs --from"
+        raise DeclarationError(told, where="--day" if day is not None else "--to", mend="write --from DAY --to DAY")
+    start, end = day_given(first, opened), day_given(last, opened) or opened.today()
+    assert start is not None  # noqa: S101 - it is given
+    count = (end - start).days + 1
+    if not 0 < count <= _MOST_DAYS:
+        told = f"from {start} to {end} there is no day" if count < 1 else f"from {start} to {end} are {count:,} days"
+        raise DeclarationError(
+            told, where="--from", mend="write the earlier day first" if count < 1 else "ask for fewer"
+        )
+    return [start + datetime.timedelta(days=at) for at in range(count)]

@@ -42,7 +42,10 @@ _CASTS = {
 _INSTEAD_OF_CAST = {
     ("real", "integer"): "write floor(x), ceil(x) or round(x)",
     ("text", "date"): "declare the column as date: then values that are not dates are found without a condition",
-    ("text", "timestamp"): "declare the column as timestamp: then what is none is found without a condition",
+    (
+        "text",
+        "timestamp",
+    ): "declare the column as timestamp: then values that are not timestamps are found without a condition",
 }
 _LITERALS = {
     "date": r"\d{4}-\d\d-\d\d",

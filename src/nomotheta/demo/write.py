@@ -126,6 +126,7 @@ owners = ["harbour-office"]
 
 [delivery]
 files = "inbox/sailings-{day}.csv.gz"
+due = "23:30"
 
 [load]
 how = "append"
@@ -180,6 +181,7 @@ owners = ["booking-desk"]
 [delivery]
 files = "inbox/tickets-{day}.csv"
 layout = "booking-office"
+due = "23:30"
 
 [load]
 how = "append"

@@ -63,6 +63,11 @@ class History:
             found.setdefault(row["table_name"], []).append(_part(row))
         return found
 
+    def of_day(self, day: datetime.date) -> dict[str, Part]:
+        """Of each table the newest part of a run for a day."""
+        rows = self._database.rows("SELECT * FROM nights WHERE day = ? ORDER BY run_id", str(day))
+        return {row["table_name"]: _part(row) for row in rows}
+
     def last_success(self) -> dict[str, datetime.date]:
         """Of each table the newest delivery's day on which it passed."""
         sql = "SELECT table_name, max(day) FROM nights WHERE verdict IN ('pass', 'warn') GROUP BY table_name"

@@ -18,6 +18,7 @@ from nomotheta.load.order import CollisionError, Judge, Order, Outcome, Overtake
 from nomotheta.load.rejects import RejectFile
 from nomotheta.load.settlement import Settlement
 from nomotheta.load.stage import clear, gather, gathered_mark
+from nomotheta.load.steps import carry_out, without_temporary
 from nomotheta.load.stream import Stream, columns_to_merge
 from nomotheta.load.undo import keeping, kept_mark, kept_table
 from nomotheta.place.base import Place, PlaceColumn
@@ -59,6 +60,7 @@ class _Load:
         overtaken = standing != self.order.marks or any(number >= self.order.load_no for number in standing)
         if overtaken and not self.order.rehearsed:
             raise OvertakenError
+        carry_out(self.place, self.order.steps, "before")
         before = self.place.count(self.table)
         removed = self.remove()
         merged, loaded, columns = None, 0, self.stream.columns
@@ -91,6 +93,7 @@ class _Load:
         if aside is not None and self.place.columns(aside.table) is not None:
             rejects_table.write(self.place, self.compiled.charter, aside.table, self.order.load_no, rejects.written)
         self.settlement.judged(self.judge(self.stream.set_aside.by_check, self.one_by_one, "", self.stream.flown()))
+        carry_out(self.place, self.order.steps, "after")
 
     @contextmanager
     def moving(self) -> Iterator[Moving | None]:
@@ -178,12 +181,18 @@ class _Load:
         """What comes of it, if it stands, or why it does not."""
         settlement, stream = self.settlement, self.stream
         told = settlement.message if undone is None else undone
+        notes = (*stream.notes, *([] if undone else self.told_of_steps()), *self.place.hints)
         return Outcome(
             "loaded" if undone is None else "undone", settlement.balance, tuple(settlement.findings),
-            dict(stream.set_aside.reasons), told, (*stream.notes, *self.place.hints), tuple(settlement.warnings),
+            dict(stream.set_aside.reasons), told, notes,
+            tuple(settlement.warnings),
             dict(settlement.told.in_the_way), stream.imprint() if undone is None else None,
             tuple(stream.account.stated),
         )  # fmt: skip
+
+    def told_of_steps(self) -> list[str]:
+        """The team's own steps that were carried out within the transaction."""
+        return [step.told for step in self.order.steps if step.when != "after commit" and not self.order.rehearsed]
 
     def give_up(self, rejects: RejectFile) -> None:
         """Forget the rejects, unless it failed while it was committed: then nobody knows yet whether it stands."""
@@ -275,6 +284,7 @@ def _carry_out(step: _Load, rejects: RejectFile, ready: Callable[[Outcome], None
     if aside is not None and not order.rehearsed:
         rejects_table.prepare(place, aside.table)
     with (
+        without_temporary(place, order.steps),
         keeping(place, compiled, order.load_no, lambda: step.committing, keep=keep),
         place.transaction(compiled.charter.table),
     ):

@@ -12,6 +12,7 @@ from nomotheta.conditions import Node
 from nomotheta.frozen import frozen
 from nomotheta.load.balance import Balance
 from nomotheta.load.imprint import Imprint
+from nomotheta.load.steps import Step
 from nomotheta.place.base import Mark
 from nomotheta.rules.finding import Finding
 from nomotheta.rules.flown import Flown
@@ -50,7 +51,8 @@ class Order:
     `marks` are the loads that were in the table when this was ordered; `removal` is what goes before the rows go in.
     `brought` is what is kept of files that were not opened as they are: name, content, and size in bytes; `still`
     raises a DeliveryError if, inside the transaction, what is loaded is not there any more. `inside` are rows that the
-    place moves by itself: then the files are known only inside the transaction, and hold the other rows.
+    place moves by itself: then the files are known only inside the transaction, and hold the other rows. `steps` are
+    the team's own statements around it.
     """
 
     load_no: int
@@ -73,6 +75,7 @@ class Order:
     brought: Sequence[tuple[str, str, int]] = ()
     still: Callable[[], None] = lambda: None
     inside: Inside | None = None
+    steps: tuple[Step, ...] = ()
 
     def mark(self, table: str, rows: int) -> Mark:
         """What the load leaves in the place."""

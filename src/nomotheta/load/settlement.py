@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING
 
-from nomotheta.charter import Compiled
+from nomotheta.charter import Charter, Compiled
 from nomotheta.errors import DeliveryError, PlaceError, counted
 from nomotheta.load.account import Account
 from nomotheta.load.balance import Balance
@@ -78,7 +78,7 @@ class Settlement:
         broken = [each for each in self.findings if each.verdict == "fail"]
         if any(each.verdict == "error" for each in self.findings):
             raise UndoneError("a rule could not be judged")
-        if broken and self.compiled.charter.load.after_fail == "undo":
+        if undoes(self.compiled.charter, self.findings):
             names = ", ".join(f"'{each.rule}'" for each in broken[:3]) + (", …" if len(broken) > 3 else "")
             raise UndoneError(f"{len(broken)} {'rule failed' if len(broken) == 1 else 'rules fail'}: {names}")
 
@@ -103,3 +103,9 @@ class Settlement:
     def message(self) -> str:
         """What is said of a load that was committed."""
         return "loaded; a rule failed, and the charter says to keep the rows" if worst(self.findings) == "fail" else ""
+
+
+def undoes(charter: Charter, findings: Sequence[Finding]) -> bool:
+    """Whether a load may not stay where rules were judged so."""
+    worst_of_all = worst(findings)
+    return worst_of_all == "error" or (worst_of_all == "fail" and charter.load.after_fail == "undo")

@@ -258,6 +258,9 @@ class Asking(Protocol):
     def never_repeats(self, column: str, rowset: str) -> bool:
         """Whether it is plain at little cost that no value of a column in SQL comes twice; False where it is not."""
 
+    def carry_out(self, statement: str, *, alone: bool = False) -> None:
+        """Carry out one statement in the database's own words, within the transaction; or `alone`, to stand at once."""
+
     def ask(self, sql: str, most: int | None = None) -> Any:
         """The rows of a SELECT in the database's own words, or so many of them, as a `pa.Table`."""
 
@@ -332,6 +335,8 @@ class Place(Catalogue, Loading, Asking, Marks, Protocol):
     fingerprint: Fingerprint
     native: bool  # whether what is asked is answered by the database itself, and not by the engine over its rows
     session: Sequence[str]  # what a client of the database says before statements that are made here
+    takes: frozenset[str]  # the first words of statements of the team's own that it undoes with its transaction
+    drops_temporary: str  # a statement that takes a temporary table away, and no other, with {} for its name
 
     def one_view(self, others: Sequence[Any], tables: Sequence[str]) -> AbstractContextManager[bool]:
         """Have other connections to the same database see tables as they are at one moment, for as long as it lasts.

@@ -120,15 +120,20 @@ def files_known(
     return sorted(found, key=lambda file: file.load_no)
 
 
-def files_of_day(place: Place, table: str, day: datetime.date) -> int:
-    """How many files of a day are in a table: those of loads whose rows nothing has replaced."""
+def files_of_day(place: Place, table: str, day: datetime.date) -> list[str]:
+    """The files of a day that are in a table: those of loads whose rows nothing has replaced."""
     marks = place.marks(table)
     if not marks:
-        return 0
+        return []
     gone = outlived(marks)
     now = Now(datetime.datetime.now(datetime.UTC), day)
     batches = list(_of_table(place, table, f"day = date '{day.isoformat()}'", now))
-    return sum(int(load_no) not in gone for batch in batches for load_no in batch.column(1).to_pylist())
+    return [
+        file
+        for batch in batches
+        for load_no, file in zip(batch.column(1).to_pylist(), batch.column(3).to_pylist(), strict=True)
+        if int(load_no) not in gone
+    ]
 
 
 def _among(batch: Any, contents: Collection[str], names: Collection[str]) -> Any:

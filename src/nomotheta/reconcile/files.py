@@ -7,7 +7,7 @@ import datetime
 import functools
 import itertools
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import replace
+from dataclasses import field, replace
 from pathlib import Path
 from typing import Any
 
@@ -41,7 +41,7 @@ class LoadedFiles:
     """A load that is in the table: its number, day, files, what was set aside, and the charter that reads them.
 
     `kept` is the workspace's own copy of a file of mended rows, `imprint` what was recorded while it was
-    loaded, `stated` what the sender said of its files.
+    loaded, `stated` what the sender said of its files. `away` says where files may be that were put away since.
     """
 
     load_no: int
@@ -55,6 +55,7 @@ class LoadedFiles:
     kept: Path | None = None
     imprint: Imprint | None = None
     stated: tuple[StatementTold, ...] = ()
+    away: Mapping[str, Sequence[Path]] = field(default_factory=dict)
 
 
 class Files:
@@ -195,14 +196,27 @@ def _progress(compiled: Compiled, files: Sequence[ArrivedFile], listener: Listen
     listener(Progress(told, total, total, "bytes", ended=True))
 
 
+def _found(load: LoadedFiles, name: str, content: str) -> ArrivedFile:
+    """A file where it was loaded from, or where it was put away: the first that holds what was loaded."""
+    here = [load.root / name] if (load.root / name).is_file() else []
+    for path in (*here, *load.away.get(name, ())):
+        (found,) = arrived(load.root, [literal(str(path))], load.compiled.layout)
+        if found.survey.content == content:
+            return replace(found, name=name)
+    (found,) = arrived(load.root, [literal(name)], load.compiled.layout)
+    return found
+
+
 def _still_there(load: LoadedFiles) -> list[ArrivedFile]:
     """The files of a load, if they still are what was loaded."""
-    names = [file.file for file in load.balance.files]
     if load.kept is not None:
         (kept,) = arrived(load.root, [literal(str(load.kept))], load.compiled.layout)
-        found = [replace(kept, name=names[0])]
-    else:
+        found = [replace(kept, name=load.balance.files[0].file)]
+    elif not load.away:
+        names = [file.file for file in load.balance.files]
         found = arrived(load.root, [literal(name) for name in names], load.compiled.layout)
+    else:
+        found = [_found(load, file.file, file.content) for file in load.balance.files]
     for file, loaded in zip(found, load.balance.files, strict=True):
         if file.survey.content != loaded.content:
             raise DeliveryError(

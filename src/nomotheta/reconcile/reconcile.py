@@ -82,7 +82,7 @@ def reconcile(
         found = step.recorded() if not key and not declared else None
         if found is None:
             raise
-        told = f"{error.where}: {error.what}; compared is what was recorded when it was loaded"
+        told = f"{error.where}: {error.what}; the table was compared with what was recorded at loading"
         return replace(found, notes=(told,))
     read = step.as_declared if declared else step.read
     if not key:

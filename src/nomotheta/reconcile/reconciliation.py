@@ -17,12 +17,12 @@ Sort = Literal["changed", "missing", "unexpected", "repeated"]
 class ColumnTotals:
     """One column on both sides, values as text. `measure` says what `source` and `target` are.
 
-    `sum`, `length` (characters in all) and `true` (how many) are one value each; `range` is lowest and highest. Where
-    it was asked for, how many different values there are, and the column's fingerprint.
+    `sum`, `length` (characters in all), `bytes` and `true` (how many) are one value each; `range` is lowest and
+    highest. Where it was asked for, how many different values there are, and the column's fingerprint.
     """
 
     column: str
-    measure: Literal["sum", "range", "length", "true"]
+    measure: Literal["sum", "range", "length", "bytes", "true"]
     source_count: int
     target_count: int
     source: tuple[str | None, ...]

@@ -16,8 +16,11 @@ from nomotheta.reconcile.reconciliation import ColumnTotals
 from nomotheta.rules.finding import HIDDEN
 
 
-def totals_in_sql(kinds: Mapping[str, Kind], prints: Fingerprint) -> Iterator[str]:
-    """Per column, how many values it has and what they come to, as texts."""
+def totals_in_sql(kinds: Mapping[str, Kind], prints: Fingerprint, *, octets: bool = False) -> Iterator[str]:
+    """Per column, how many values it has and what they come to, as texts; texts by their bytes, where it is `octets`.
+
+    A server that keeps texts in UTF-8 knows how many bytes a text has, and has to walk through it for its characters.
+    """
     for name, kind in kinds.items():
         column = quoted(name)
         yield f"count({column}) AS {quoted(own(f'{name} n'))}"
@@ -27,7 +30,8 @@ def totals_in_sql(kinds: Mapping[str, Kind], prints: Fingerprint) -> Iterator[st
             case "length" if kind.name == "binary":
                 found = [prints.text(f"sum(octet_length({column}))")]
             case "length":
-                found = [prints.text(f"sum({prints.characters(column)})")]
+                length = prints.octets if octets else prints.characters
+                found = [prints.text(f"sum({length(column)})")]
             case "true":
                 found = [prints.text(f"sum(CAST({column} AS INTEGER))")]
             case _ if kind.name == "uuid":  # not all order uuids
@@ -78,7 +82,9 @@ def _order(text: str, kind: Kind) -> Any:
     return text
 
 
-def compared_totals(name: str, kind: Kind, source: ColumnTotal, target: ColumnTotal, *, hide: bool) -> ColumnTotals:
+def compared_totals(
+    name: str, kind: Kind, source: ColumnTotal, target: ColumnTotal, *, hide: bool, octets: bool = False
+) -> ColumnTotals:  # fmt: skip
     """A column's totals; of a private one they are compared and not told, for few rows give their values away."""
     measure: Any = measure_of(kind)
     sides: list[list[Any]] = [list(side.values) for side in (source, target)]
@@ -90,6 +96,8 @@ def compared_totals(name: str, kind: Kind, source: ColumnTotal, target: ColumnTo
     parts = 2 if measure == "range" else 1
     shown = [(HIDDEN,) * parts if hide else tuple(side) for side in said]
     same = source.count == target.count and sides[0] == sides[1]
+    if measure == "length" and (octets or kind.name == "binary"):
+        measure = "bytes"
     return ColumnTotals(name, measure, source.count, target.count, shown[0], shown[1], same)
 
 

@@ -18,6 +18,7 @@ from nomotheta.peek import Look
 from nomotheta.peek.table import TableLook
 from nomotheta.place.answer import PlaceAnswer
 from nomotheta.reconcile import Reconciliation, RowCounts
+from nomotheta.source.arrivals import Arrivals
 
 
 @frozen
@@ -66,6 +67,15 @@ class Loads:
     verdict: str
     loads: tuple[LoadResult, ...]
     format: str = "nomotheta/loads/1"
+
+
+@frozen
+class Runs:
+    """The runs of several days, in their order."""
+
+    verdict: str
+    runs: tuple[RunResult, ...]
+    format: str = "nomotheta/runs/1"
 
 
 @frozen
@@ -154,6 +164,15 @@ class Places:
 
 
 @frozen
+class Schedule:
+    """What the clock of an operating system is told, to run a workspace every day."""
+
+    clock: str
+    text: str
+    format: str = "nomotheta/schedule/1"
+
+
+@frozen
 class Page:
     """A report that was written: of a run, or where there is no number of one, of a load or a judgement."""
 
@@ -199,11 +218,14 @@ DOCUMENTS = (
     Verified,
     LedgerLoad,
     Places,
+    Schedule,
     Page,
     Demo,
     Look,
     TableLook,
     RunResult,
+    Runs,
+    Arrivals,
     Failure,
 )
 

@@ -41,7 +41,8 @@ def strip(parts: Sequence[Part], nights: int, *, terse: bool = False) -> str:
     counts = [f"{count} {each}" for each in GRAVEST if (count := sum(part.verdict == each for part in shown))]
     label = f"the last {counted(len(shown), 'night')}: {', '.join(counts) or 'none'}"
     return (
-        f'<svg role="img" aria-label="{label}" width="{width}" height="{_FULL}" class="strip">{"".join(squares)}</svg>'
+        f'<svg role="img" aria-label="{label}" width="{width}" height="{_FULL}" '
+        f'viewBox="0 0 {width} {_FULL}" class="strip">{"".join(squares)}</svg>'
     )
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import datetime
 import functools
 import html
@@ -13,7 +14,18 @@ from nomotheta.ledger import DocketEntry, Event, RunResult, TableResult
 from nomotheta.load.balance import Balance, aside_told
 from nomotheta.reconcile import Reconciliation
 from nomotheta.report.flow import flow
-from nomotheta.report.words import STATES, gravest_first, headline, quiet, shown_text, telling, todo, why, why_aside
+from nomotheta.report.words import (
+    STATES,
+    gravest_first,
+    headline,
+    quiet,
+    shown_text,
+    telling,
+    todo,
+    why,
+    why_aside,
+    widths,
+)
 from nomotheta.rules.finding import Finding
 
 
@@ -104,15 +116,25 @@ def _page_template() -> Any:
     return environment().get_template("page.html.j2")
 
 
+def _compiled() -> Any:
+    """Where compiled templates are kept for the next time, a folder of this user's alone; None where there is none."""
+    import jinja2
+
+    with contextlib.suppress(OSError, RuntimeError):
+        return jinja2.FileSystemBytecodeCache()
+    return None
+
+
 def environment() -> Any:
     """The templates."""
     import jinja2
 
     environment = jinja2.Environment(
         loader=jinja2.PackageLoader("nomotheta.report"), autoescape=True, trim_blocks=True, lstrip_blocks=True,
-        undefined=jinja2.StrictUndefined, finalize=shown_text,
+        undefined=jinja2.StrictUndefined, finalize=shown_text, bytecode_cache=_compiled(),
     )  # fmt: skip
     environment.filters["thousands"] = lambda value: f"{value:,}"
     environment.filters["visible"] = visible
     environment.globals["counted"] = counted
+    environment.globals["widths"] = widths
     return environment

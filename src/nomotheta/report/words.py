@@ -22,12 +22,23 @@ STATES = {
     "compared": "compared",
     "failed": "could not be loaded",
 }
+_LEAST, _MOST = 4, 60  # characters by which a column is as wide as it is
 _ORDER = {"error": 0, "fail": 1, "warn": 2, "pass": 3}
 
 
 def shown_text(value: Any) -> Any:
     """What a template shows: no text, wherever it comes from, has control characters; markup is our own."""
     return visible_lines(value) if isinstance(value, str) and not hasattr(value, "__html__") else value
+
+
+def widths(heads: Sequence[str], rows: Sequence[Sequence[Any]]) -> list[tuple[str, float]]:
+    """The columns of a table with their shares of its width, in percent: by the longest that stands in each.
+
+    A browser that is told them need not move what it has drawn when it has read the last row.
+    """
+    longest = [max(len(head), *(len(str(row[at])) for row in rows), 0) for at, head in enumerate(heads)]
+    wide = [min(max(each, _LEAST), _MOST) + 1 for each in longest]
+    return [(head, round(100 * each / sum(wide), 1)) for head, each in zip(heads, wide, strict=True)]
 
 
 def headline(result: RunResult) -> str:

@@ -4,17 +4,17 @@ from __future__ import annotations
 
 import datetime
 import os
-import re
 from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from nomotheta.errors import DeliveryError, nearest
+from nomotheta.errors import AwaitedError, DeliveryError, nearest
 from nomotheta.formats import FORMATS
 from nomotheta.frozen import frozen
 from nomotheta.layout import Layout
 from nomotheta.source.content import format_of
+from nomotheta.source.patterns import filled
 from nomotheta.unpack import Survey, matching, readable, survey
 
 if TYPE_CHECKING:
@@ -41,7 +41,7 @@ class ArrivedFile:
         """
         if _stamp(self.path) != self.survey.stamp:
             mend = "wait until the transfer is done, then load again"
-            raise DeliveryError("the file changed while it was read", where=self.name, mend=mend)
+            raise AwaitedError("the file changed while it was read", where=self.name, mend=mend)
 
 
 def expected(delivery: Delivery, day: datetime.date) -> list[str]:
@@ -49,22 +49,14 @@ def expected(delivery: Delivery, day: datetime.date) -> list[str]:
     return [filled(pattern, day) for pattern in delivery.patterns]
 
 
-def filled(pattern: str, day: datetime.date, file: str = "") -> str:
-    """A pattern with the day, and the file it speaks of, filled in."""
-
-    def fill(match: re.Match[str]) -> str:
-        form = match[1]
-        return day.strftime(form[1:]) if form else day.isoformat()
-
-    return re.sub(r"\{day(:[^{}]*)?\}", fill, pattern).replace("{file}", file)
-
-
 LeaveOut = Callable[[str, DeliveryError], None]
+Whole = Callable[[Path, str], None]  # raises what keeps a file from being read
 
 
 def arrived(
-    root: Path, patterns: Sequence[str], layout: Layout, *, optional: bool = False, leave_out: LeaveOut | None = None
-) -> list[ArrivedFile]:
+    root: Path, patterns: Sequence[str], layout: Layout, *, optional: bool = False, leave_out: LeaveOut | None = None,
+    whole: Whole = lambda _path, _name: None, fits: Callable[[str], bool] = lambda _name: True,
+) -> list[ArrivedFile]:  # fmt: skip
     """The files that match, in the order of their names, each read through once.
 
     Args:
@@ -73,23 +65,39 @@ def arrived(
         layout: how the files are written.
         optional: whether a pattern may match no file.
         leave_out: told of a file that cannot be read, is damaged or empty, and why; the others are gone on with.
+        whole: asked of each file before it is read.
+        fits: whether a file that matches is one that is meant, by its name.
 
     Raises:
-        DeliveryError: a pattern matches no file, or a file cannot be read, is damaged or empty.
+        AwaitedError: a pattern matches no file, or a file is not there as a whole.
+        DeliveryError: a file cannot be read, is damaged or empty.
     """
-    found: dict[Path, str] = {}
-    for pattern in patterns:
-        matches = matching(root, pattern)
-        for path in matches:
-            _check_name(path, root)
-        if not matches and not optional:
-            raise DeliveryError("no such file has arrived", where=pattern, mend=_near_files(root, pattern))
-        found |= {path: _shown(path, root) for path in matches}
+    found = there(root, patterns, optional=optional, fits=fits)
     with ThreadPoolExecutor(_READERS if len(found) < _MOST else 1) as pool:
         paths, many = list(found), len(found) // _MANY + 1
         groups = [paths[at : at + many] for at in range(0, len(paths), many)]
-        seen = pool.map(lambda group: _all_seen(group, found, layout, leave_out), groups)
+        seen = pool.map(lambda group: _all_seen(group, found, layout, leave_out, whole), groups)
         return [file for group in seen for file in group]
+
+
+def there(
+    root: Path, patterns: Sequence[str], *, optional: bool = False, fits: Callable[[str], bool] = lambda _name: True
+) -> dict[Path, str]:  # fmt: skip
+    """The files that match, in the order of their names, with the names by which messages show them.
+
+    Raises:
+        AwaitedError: a pattern matches no file.
+        DeliveryError: a name cannot be written down.
+    """
+    found: dict[Path, str] = {}
+    for pattern in patterns:
+        matches = [path for path in matching(root, pattern) if fits(_shown(path, root))]
+        for path in matches:
+            _check_name(path, root)
+        if not matches and not optional:
+            raise AwaitedError("no such file has arrived", where=pattern, mend=_near_files(root, pattern))
+        found |= {path: _shown(path, root) for path in matches}
+    return found
 
 
 def _check_name(path: Path, root: Path) -> None:
@@ -106,11 +114,12 @@ def _check_name(path: Path, root: Path) -> None:
 
 
 def _all_seen(
-    paths: Sequence[Path], names: Mapping[Path, str], layout: Layout, leave_out: LeaveOut | None
+    paths: Sequence[Path], names: Mapping[Path, str], layout: Layout, leave_out: LeaveOut | None, whole: Whole
 ) -> list[ArrivedFile]:  # fmt: skip
     found = []
     for path in paths:
         try:
+            whole(path, names[path])
             found.append(_seen(path, names[path], layout))
         except DeliveryError as error:
             if leave_out is None:
@@ -169,7 +178,10 @@ def _near_files(root: Path, pattern: str) -> str:
     folder = (root / pattern).parent
     if not folder.is_dir():
         return f"make the folder {_shown(folder, root)}, or correct the pattern in the charter"
-    names = sorted(path.name for path in folder.iterdir() if path.is_file())
+    try:
+        names = sorted(path.name for path in folder.iterdir() if path.is_file())
+    except OSError as error:
+        return f"let the folder {_shown(folder, root)} be read: {error.strerror}"
     close = nearest(Path(pattern).name, names)
     if not names:
         return f"wait for it, or ask the sender; the folder {_shown(folder, root)} is empty"

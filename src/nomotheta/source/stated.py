@@ -15,11 +15,12 @@ from typing import TYPE_CHECKING
 import pyarrow as pa
 
 from nomotheta.conditions import decimal
-from nomotheta.errors import DeliveryError
+from nomotheta.errors import AwaitedError, DeliveryError
 from nomotheta.errors import counted as _counted
 from nomotheta.frozen import frozen
 from nomotheta.kinds.read import read_column
-from nomotheta.source.delivery import ArrivedFile, filled
+from nomotheta.source.delivery import ArrivedFile
+from nomotheta.source.patterns import filled
 from nomotheta.unpack import raw_chunks
 
 if TYPE_CHECKING:
@@ -58,7 +59,7 @@ def check_sums(root: Path, pattern: str, files: Sequence[ArrivedFile], day: date
             gone = [name for name in sums if not (path.parent / name).is_file()]
             if gone:
                 told = f"it lists '{gone[0]}', which has not arrived" + f" ({len(gone):,} in all)" * (len(gone) > 1)
-                raise DeliveryError(told, where=_name(root, path), mend="wait for the rest, or ask the sender")
+                raise AwaitedError(told, where=_name(root, path), mend="wait for the rest, or ask the sender")
 
 
 def _digest(file: ArrivedFile, algorithm: str) -> str:
@@ -78,8 +79,8 @@ def _text_of(path: Path, name: str) -> str:
         with path.open("rb") as file:
             return file.read(_LARGEST).decode("utf-8-sig", "replace")
     except FileNotFoundError:
-        raise DeliveryError("the file is not there, and the charter says that it comes with the delivery", where=name,
-                            mend="wait for it, or ask the sender") from None  # fmt: skip
+        raise AwaitedError("the file is not there, and the charter says that it comes with the delivery", where=name,
+                           mend="wait for it, or ask the sender") from None  # fmt: skip
     except OSError as error:
         raise DeliveryError(f"it cannot be read: {error.strerror}", where=name) from None
 

@@ -57,7 +57,8 @@ def newer_file(context: Context, compiled: Compiled, opened: Callable[[], Abstra
     delivery, day = compiled.charter.delivery, context.today()
     if delivery is None or delivery.daily:
         return ""  # what comes anew each day is loaded in its turn
-    from nomotheta.workspace.deliveries import NothingArrivedError, arrive, choose  # only now: it reads files
+    from nomotheta.workspace.arriving import NothingArrivedError, arrive  # only now: it reads files
+    from nomotheta.workspace.deliveries import choose
 
     try:
         arrived = arrive(context, compiled, day)

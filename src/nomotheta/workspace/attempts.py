@@ -17,9 +17,10 @@ from nomotheta.load.order import Outcome
 from nomotheta.load.rejects import read_rejects, recover
 from nomotheta.place.base import Place
 from nomotheta.rules.finding import Verdict, gravest, worst
+from nomotheta.workspace.arriving import Delivered
 from nomotheta.workspace.aside import FIRST, masked, shown_of
 from nomotheta.workspace.context import Context, moment
-from nomotheta.workspace.deliveries import Delivered, left_out_told
+from nomotheta.workspace.deliveries import left_out_told
 
 _COMMAND = 400  # characters of a command that are kept
 

@@ -4,14 +4,20 @@ from __future__ import annotations
 
 import contextlib
 import datetime
+from collections.abc import Sequence, Set
 from dataclasses import replace
 from pathlib import Path
 
 from nomotheta.charter import Compiled
 from nomotheta.errors import NomothetaError
 from nomotheta.ledger import LoadResult, RunResult
+from nomotheta.place.base import Place
+from nomotheta.place.render import Now
 from nomotheta.reconcile import Reconciliation
+from nomotheta.rules.finding import Finding
+from nomotheta.rules.question import Scope
 from nomotheta.workspace.around import Around
+from nomotheta.workspace.attempts import Attempt
 from nomotheta.workspace.context import REPORTS, Context, moment
 from nomotheta.workspace.scopes import scope_of_loads
 
@@ -40,21 +46,11 @@ class BesidePages:
         broken = {finding.rule for finding in result.findings if finding.breaks}
         if self.most == SHOWN or not broken or result.state != "loaded" or result.load_no is None:
             return
-        from nomotheta.rules.judge import judge
-        from nomotheta.rules.keeping import Kept  # only now: it writes Arrow
-
-        context, path = self.context, self._path(BREAKS, compiled.charter.table)
-        some = replace(compiled, checks=tuple(check for check in compiled.checks if check.name in broken))
-        keeper = Kept(path, MOST)
-        try:
-            path.parent.mkdir(parents=True, exist_ok=True)
-            with context.places.open(place_name) as place:
-                now = context.now(moment(), result.day, result.load_no)
-                scope = scope_of_loads(context.ledger, compiled, [result.load_no])
-                judge(place, some, now, scope, scope, around=Around(context, place), keeper=keeper)
-                keeper.done(place, scope)
-        except (NomothetaError, OSError):
-            keeper.drop()
+        context = self.context
+        with contextlib.suppress(NomothetaError), context.places.open(place_name) as place:
+            now = context.now(moment(), result.day, result.load_no)
+            scope = scope_of_loads(context.ledger, compiled, [result.load_no])
+            _keep(context, place, compiled, now, scope, broken, self._path(BREAKS, compiled.charter.table))
 
     def differences(self, found: Reconciliation) -> Reconciliation:
         """Write the rows that differ; the reconciliation as it is kept, with the first of them."""
@@ -64,6 +60,33 @@ class BesidePages:
             with contextlib.suppress(NomothetaError):
                 write_differences([found], self._path(DIFFERENCES, found.table))
         return found.first(SHOWN)
+
+
+def keep_before_undone(
+    attempt: Attempt, place: Place, compiled: Compiled, now: Now, scope: Scope | None, findings: Sequence[Finding]
+) -> None:  # fmt: skip
+    """Write the rows of a load in a run that break rules while they are still there: it is about to be rolled back."""
+    context, broken = attempt.context, {finding.rule for finding in findings if finding.breaks}
+    if attempt.run_id is not None and attempt.mends is None and broken and has_pages(context):
+        path = file_beside(context.root / REPORTS, BREAKS, attempt.run_id, attempt.day, attempt.table)
+        _keep(context, place, compiled, now, scope, broken, path)
+
+
+def _keep(
+    context: Context, place: Place, compiled: Compiled, now: Now, scope: Scope | None, broken: Set[str], path: Path
+) -> None:  # fmt: skip
+    """Write the rows that break some rules; none where that cannot be done."""
+    from nomotheta.rules.judge import judge
+    from nomotheta.rules.keeping import Kept  # only now: it writes Arrow
+
+    some = replace(compiled, checks=tuple(check for check in compiled.checks if check.name in broken))
+    keeper = Kept(path, MOST)
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        judge(place, some, now, scope, scope, around=Around(context, place), keeper=keeper)
+        keeper.done(place, scope or Scope())
+    except (NomothetaError, OSError):
+        keeper.drop()
 
 
 def file_beside(folder: Path, sort: str, run_id: int, day: datetime.date, table: str) -> Path:

@@ -7,20 +7,22 @@ from dataclasses import replace
 
 from nomotheta.charter import Compiled
 from nomotheta.conditions import Node, check
-from nomotheta.errors import DeliveryError, PlaceError
+from nomotheta.errors import DeclarationError, DeliveryError, PlaceError
 from nomotheta.events import Listener
 from nomotheta.ledger import LoadResult
 from nomotheta.load.load import load
 from nomotheta.load.order import Order, Outcome, OvertakenError, Removal
 from nomotheta.load.rejects import part_of
+from nomotheta.load.settlement import undoes
+from nomotheta.load.steps import Step, carry_out, check_steps, read_step, without_temporary
 from nomotheta.place.base import Place
-from nomotheta.rules.finding import Finding
+from nomotheta.rules.finding import Finding, gravest
 from nomotheta.rules.flown import Flown
 from nomotheta.rules.judge import judge
 from nomotheta.workspace.around import Around
+from nomotheta.workspace.arriving import Delivered
 from nomotheta.workspace.attempts import Attempt, came_of
 from nomotheta.workspace.context import Context
-from nomotheta.workspace.deliveries import Delivered
 from nomotheta.workspace.scopes import scope_of_loads
 
 _NUMBERS = 5  # that are tried for one load
@@ -37,7 +39,24 @@ def order_of(context: Context, attempt: Attempt, place: Place, delivered: Delive
         delivered.content, once, context.rejects_file(load_no), stated=delivered.stated,
         marks=tuple(mark.load_no for mark in marks), removal=_removal(attempt.compiled, delivered),
         around=Around(context, place, tells=attempt.entry is not None), own_rows=_own_rows(attempt.compiled),
+        steps=_steps(context, attempt, place, load_no),
     )  # fmt: skip
+
+
+def _steps(context: Context, attempt: Attempt, place: Place, load_no: int) -> tuple[Step, ...]:
+    """The team's own statements, with the day and the number of the load in them.
+
+    Raises:
+        PlaceError: a file cannot be read, or a statement cannot be undone with the load.
+    """
+    values = {"day": place.day(attempt.day), "load_no": str(load_no)}
+    try:
+        declared = attempt.compiled.charter.steps
+        steps = tuple(Step(each.sql, each.when, read_step(context.root, each.sql, values)) for each in declared)
+        check_steps(place, steps)
+    except DeclarationError as error:
+        raise PlaceError(error.what, where=error.where, mend=error.mend) from None
+    return steps
 
 
 def _own_rows(compiled: Compiled) -> bool:
@@ -89,9 +108,24 @@ def tried(
                 raise
             attempt.arrived = rest
             continue
-        return came_of(attempt, order.load_no, outcome, order.rejects)
+        return _with_last_steps(place, order, came_of(attempt, order.load_no, outcome, order.rejects))
     raise PlaceError("other loads kept changing the table meanwhile", where=attempt.table,
                      mend="load again when they are done")  # fmt: skip
+
+
+def _with_last_steps(place: Place, order: Order, result: LoadResult) -> LoadResult:
+    """What came of a load, once the steps after its commit are carried out; it stands, whatever comes of them."""
+    last = [step for step in order.steps if step.when == "after commit"]
+    if not last or result.state != "loaded" or order.rehearsed:
+        return result
+    try:
+        with without_temporary(place, last):
+            carry_out(place, last, "after commit")
+    except PlaceError as error:
+        told = f"loaded; but a step after the commit failed: {error.what}"
+        return replace(result, verdict=gravest([result.verdict, "error"]), message=told, where=error.where,
+                       mend="correct it, and carry it out by hand: the rows are in the table")  # fmt: skip
+    return replace(result, notes=(*result.notes, *(step.told for step in last)))
 
 
 def _without_bad(attempt: Attempt, error: DeliveryError) -> Delivered | None:
@@ -115,16 +149,18 @@ def carried_out(
     ) -> list[Finding]:  # fmt: skip
         if attempt.compiled.charter.load.into is not None or (beside and attempt.compiled.landing is not None):
             return []  # what was landed is judged where it is moved to, or when it is in the table
+        part, rows, seen = compiled, None if beside else scope, flown
+        aside: Mapping[str, int] | None = set_aside
         if attempt.compiled.landing is not None:  # no row was set aside for a value, so that all is judged here
-            return judge(
-                place, attempt.compiled, now, scope, scope, None, one_by_one=one_by_one, around=around
-            )  # fmt: skip
-        if beside:
-            part = _of_these_rows(compiled, beside)
-            return judge(place, part, now, None, None, set_aside, one_by_one=one_by_one, around=around)
-        return judge(
-            place, compiled, now, scope, scope, set_aside, one_by_one=one_by_one, around=around, flown=flown
-        )  # fmt: skip
+            part, aside, seen = attempt.compiled, None, {}
+        elif beside:
+            part, seen = _of_these_rows(compiled, beside), {}
+        found = judge(place, part, now, rows, rows, aside, one_by_one=one_by_one, around=around, flown=seen)
+        if undoes(part.charter, found):
+            from nomotheta.workspace.beside import keep_before_undone  # only now: it seldom happens
+
+            keep_before_undone(attempt, place, part, now, rows, found)
+        return found
 
     def ready(outcome: Outcome) -> None:
         if attempt.entry is not None:

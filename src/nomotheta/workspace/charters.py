@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
@@ -65,6 +65,7 @@ class Charters:
         problems += _for_nobody(also, [read.charter.table for read in reads]) if len(reads) == len(charters) else []
         self._reads = {read.charter.table: read for read in reads}
         compiled, more = lint(reads, self.settings)
+        more += [problem for read in reads for problem in _steps(self.root, read)]
         once = {(each.file, each.line, each.what, each.of): each for each in problems + more}
         return compiled, sorted(once.values(), key=lambda p: (p.file, p.line)), [f"{CHARTERS}/{name}" for name in names]
 
@@ -168,6 +169,19 @@ def declared_wrong(problems: Sequence[Problem]) -> DeclarationError:
     """What is wrong with declarations, as one error."""
     told = "\n".join(str(problem) for problem in problems)
     return DeclarationError(told, mend="")
+
+
+def _steps(root: Path, read: Read) -> Iterator[Problem]:
+    """What is wrong with the files of the team's own steps."""
+    if not read.charter.steps:
+        return
+    from nomotheta.load.steps import read_step  # only now: few charters have any
+
+    for at, step in enumerate(read.charter.steps):
+        try:
+            read_step(root, step.sql, {"day": "", "load_no": ""})
+        except DeclarationError as error:
+            yield read.source.problem(("steps", at, "sql"), f"{error.where}: {error.what}", error.mend)
 
 
 def _unreadable(name: str, error: DeclarationError) -> Problem:

@@ -23,7 +23,8 @@ from nomotheta.reconcile.given import About, Given, GivenFiles, GivenInPlace
 from nomotheta.reconcile.landed import LandedRows
 from nomotheta.reconcile.sides import count_sides, reconcile_sides
 from nomotheta.rules.shape import existing
-from nomotheta.source.delivery import arrived, filled, literal
+from nomotheta.source.delivery import arrived, literal
+from nomotheta.source.patterns import filled
 from nomotheta.workspace.beside import SHOWN, BesidePages
 from nomotheta.workspace.charters import declared_wrong
 from nomotheta.workspace.context import COMPARISONS, Context, moment

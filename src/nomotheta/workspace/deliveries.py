@@ -1,160 +1,52 @@
-"""What has arrived for a table and a day, and what of it is to be loaded: the place knows each content by itself."""
+"""What of a delivery that has arrived is to be loaded: the place knows each content by itself."""
 
 from __future__ import annotations
 
 import datetime
 from collections.abc import Mapping, Sequence
-from dataclasses import field, replace
-from pathlib import Path
+from dataclasses import replace
 
 from blake3 import blake3
 
 from nomotheta.charter import Compiled, changed_keys
-from nomotheta.errors import DeclarationError, DeliveryError, counted
-from nomotheta.events import told as tell
+from nomotheta.errors import AwaitedError, DeliveryError, counted
 from nomotheta.frozen import frozen
-from nomotheta.ledger import BadFile, LeftOut
+from nomotheta.ledger import LeftOut
 from nomotheta.place.base import LoadedFile, Mark, Place
-from nomotheta.place.marks import files_known, outlived
+from nomotheta.place.marks import files_known, files_of_day, outlived
 from nomotheta.place.render import Now
-from nomotheta.source.delivery import ArrivedFile, arrived, expected, literal
-from nomotheta.source.stated import check_sums, sidecars
-from nomotheta.unpack import check_regular, raw_chunks
+from nomotheta.source.delivery import ArrivedFile
+from nomotheta.source.patterns import number_in
+from nomotheta.source.whole import check_numbers
+from nomotheta.unpack import raw_chunks
+from nomotheta.workspace.arriving import Delivered, of_day
 from nomotheta.workspace.context import Context
 
 MENDED = "mended:"  # what the content of a load of mended rows begins with
 _NAMED = 3  # files that a message names
 
 
-@frozen
-class Delivered:
-    """A delivery that has arrived.
-
-    `files` are those to be loaded, `stated` the texts beside them that state counts, by file; `bad` files cannot be
-    loaded, and `left_out` are in the table already, or are there twice. `since` is the newest load that brought what is
-    in the table, where all is; `replaced` are the loads whose rows go, because this delivery takes their place;
-    `changed` are the keys of the charter that have changed since what is in the table was loaded.
-    """
-
-    files: Sequence[ArrivedFile]
-    daily: bool
-    stated: Mapping[str, str] = field(default_factory=dict)
-    bad: tuple[BadFile, ...] = ()
-    left_out: tuple[LeftOut, ...] = ()
-    since: int | None = None
-    replaced: tuple[int, ...] = ()
-    warnings: tuple[str, ...] = ()
-    notes: tuple[str, ...] = ()
-    changed: tuple[str, ...] = ()
-
-    @property
-    def content(self) -> str:
-        """What the files hold, as one hash; that of the file where there is only one."""
-        parts = [file.survey.content for file in self.files]
-        return parts[0] if len(parts) == 1 else blake3("".join(parts).encode()).hexdigest()
-
-    def without(self, error: DeliveryError) -> Delivered | None:
-        """The delivery but for the file that an error speaks of, which is bad; None where none is left."""
-        of = next((each for each in self.files if _speaks_of(error.where, each.name)), None)
-        if of is None or len(self.files) == 1:
-            return None
-        bad = (*self.bad, BadFile(of.name, error.what, error.mend))
-        return replace(self, files=[each for each in self.files if each is not of], bad=bad)
+def merged_over(standing: Sequence[Mark], load_no: int, day: datetime.date) -> bool:
+    """Whether an earlier day was merged after a load, so that rows may have older values than it brought."""
+    return any(mark.load_no > load_no and mark.day < day for mark in standing)
 
 
-def _speaks_of(where: str, name: str) -> bool:
-    return where == name or where.startswith((f"{name}:", f"{name},"))
-
-
-class NothingArrivedError(Exception):
-    """No file of a delivery has arrived, and the charter says that this may be."""
-
-
-# ---- what has arrived
-
-
-def arrive(context: Context, compiled: Compiled, day: datetime.date, files: Sequence[Path] = ()) -> Delivered:
-    """The files of a table's delivery for a day, or those that are named, each read through once; no place is touched.
+def check_day(place: Place, compiled: Compiled, day: datetime.date) -> None:
+    """Whether all that belongs to a day is in the table, as far as the charter says what does.
 
     Raises:
-        DeclarationError: the charter declares no delivery.
-        DeliveryError: a file is missing, cannot be read, is damaged, empty, or not what its checksum says.
-        NothingArrivedError: there is no file, and there need be none.
+        AwaitedError: files are missing.
+        DeliveryError: two have one number.
     """
     delivery = compiled.charter.delivery
-    if delivery is None:
-        raise DeclarationError("the charter declares no [delivery], so there is nothing to load",
-                               where=compiled.file, mend='add [delivery] files = "inbox/…-{day}.csv"')  # fmt: skip
-    bad: list[BadFile] = []
-    some = delivery.on_bad_file == "leave out"
-
-    def leave_out(name: str, error: DeliveryError) -> None:
-        bad.append(BadFile(name, error.what, error.mend))
-
-    chosen = [_named(context.root, file) for file in files]
-    found = arrived(
-        context.root, chosen or expected(delivery, day), compiled.layout, optional=delivery.optional and not chosen,
-        leave_out=leave_out if some else None,
-    )  # fmt: skip
-    if not found and not bad:
-        raise NothingArrivedError
-    if delivery.parts and not chosen:
-        _check_parts(delivery.parts, compiled, day, len(found) + len(bad))
-    for each in found:
-        tell(each.name, f"arrived: {each.survey.bytes_of_content:,} bytes, BLAKE3 {each.survey.content[:16]}…")
-    sound, stated = list[ArrivedFile](), dict[str, str]()
-    for group in [[file] for file in found] if some else [found]:
-        try:
-            stated |= _vouched(context, compiled, group, day, len(found))
-            sound += group
-        except DeliveryError as error:
-            if not some:
-                raise
-            leave_out(group[0].name, error)
-    if not sound:
-        first = bad[0]
-        more = f" ({counted(len(bad) - 1, 'more file')} cannot be loaded either)" if len(bad) > 1 else ""
-        raise DeliveryError(first.message + more, where=first.file, mend=first.mend)
-    return Delivered(sound, delivery.daily, stated, tuple(sorted(bad, key=lambda each: each.file)))
-
-
-def _named(root: Path, file: Path) -> str:
-    """A file's path as a pattern, as messages and the ledger show it: from the workspace on, where it is in there.
-
-    Raises:
-        DeliveryError: it is not there, or is no file.
-    """
-    path = file.resolve()
-    name = path.relative_to(root).as_posix() if path.is_relative_to(root) else str(path)
-    check_regular(file, name)
-    return literal(name)
-
-
-def _check_parts(parts: int, compiled: Compiled, day: datetime.date, here: int) -> None:
-    """Whether as many files are here as are expected for a day; fewer will do where they are added one by one."""
-    where = f"{compiled.charter.table}, {day}"
-    if here > parts:
-        raise DeliveryError(f"{counted(here, 'file')} arrived, and the charter expects {parts}", where=where,
-                            mend="take out what does not belong there, or correct parts in the charter")  # fmt: skip
-    if here < parts and compiled.charter.load.same_day != "add":
-        raise DeliveryError(f"{here} of {parts} files have arrived" if here > 1 else f"1 of {parts} files has arrived",
-                            where=where, mend="wait for the others, or ask the sender")  # fmt: skip
-
-
-def _vouched(
-    context: Context, compiled: Compiled, files: Sequence[ArrivedFile], day: datetime.date, of: int
-) -> dict[str, str]:  # fmt: skip
-    """Files held against their checksums, and what is stated beside them."""
-    delivery = compiled.charter.delivery
-    assert delivery is not None  # noqa: S101 - only then is there something that arrives
-    if delivery.checksums:
-        check_sums(context.root, delivery.checksums, files, day)
-    if not delivery.stated:
-        return {}
-    return sidecars(context.root, delivery.stated, files, day, of=of)
-
-
-# ---- what of it is to be loaded
+    if delivery is None or not (delivery.parts or delivery.numbered):
+        return
+    names = files_of_day(place, compiled.charter.table, day)
+    if delivery.parts and len(names) < delivery.parts:
+        told = f"{len(names)} of {counted(delivery.parts, 'file')} {'is' if len(names) == 1 else 'are'} in the table"
+        raise AwaitedError(told, where=of_day(compiled, day), mend="wait for the others, or ask the sender")
+    if delivery.numbered:
+        check_numbers(delivery, names, of_day(compiled, day))
 
 
 @frozen
@@ -165,6 +57,7 @@ class _Known:
     gone: Mapping[int, int]
     by_content: Mapping[str, Sequence[LoadedFile]]
     by_name: Mapping[str, Sequence[LoadedFile]]
+    daily: bool = True
 
     @classmethod
     def of(cls, place: Place, table: str, delivered: Delivered, now: Now) -> _Known:
@@ -180,15 +73,20 @@ class _Known:
         for each in known:
             by_content.setdefault(each.content, []).append(each)
             by_name.setdefault(each.file, []).append(each)
-        return cls(marks, outlived(marks), by_content, by_name)
+        return cls(marks, outlived(marks), by_content, by_name, delivered.daily)
 
     def standing(self, day: datetime.date | None = None) -> list[Mark]:
         """The loads whose rows are in the table; of a day, or all."""
         return [mark for mark in self.marks if mark.load_no not in self.gone and day in {None, mark.day}]
 
     def in_table(self, file: ArrivedFile, *, merged: bool) -> LoadedFile | None:
-        """The load that brought a file's content, if it is there; merged, a later file of its name has undone it."""
+        """The load that brought a file's content, if it is there.
+
+        Merged, a later file of its name has undone it, or one of an earlier day that came after it.
+        """
         found = [each for each in self.by_content.get(file.survey.content, ()) if each.load_no not in self.gone]
+        if merged and self.daily and found and merged_over(self.standing(), found[-1].load_no, found[-1].day):
+            return None
         newest = [each for each in self.by_name.get(file.name, ()) if each.load_no not in self.gone][-1:]
         if merged and newest and newest[0].content != file.survey.content:
             return None
@@ -202,7 +100,7 @@ class _Known:
 
 def choose(
     context: Context, place: Place, compiled: Compiled, delivered: Delivered, day: datetime.date, now: Now, *,
-    again: bool,
+    again: bool, until: datetime.date | None = None,
 ) -> Delivered:  # fmt: skip
     """What of a delivery is to be loaded, when what is in the table already is left out.
 
@@ -214,6 +112,7 @@ def choose(
         day: the delivery's.
         now: what conditions may speak of.
         again: whether a delivery that is loaded already is not a failure.
+        until: the last of the days that are loaded after this one, in their order.
 
     Raises:
         DeliveryError: it was loaded for another day, or may not be loaded beside what the day brought before.
@@ -221,10 +120,17 @@ def choose(
     charter = compiled.charter
     delivered = _each_once(delivered)
     known = _Known.of(place, charter.table, delivered, now)
+    _check_numbers(place, compiled, delivered, known, day)
     if delivered.daily:
         _check_other_days(charter.table, delivered, known, day)
+    newer = _newer(compiled, delivered, known, day)
     if charter.load.how == "overwrite":
-        return _overwriting(context, place, compiled, delivered, known, day, again=again)
+        if newer is None or not again:
+            _check_newest(compiled, delivered, newer, known, day, until)
+            return _overwriting(context, place, compiled, delivered, known, day, again=again)
+        told = f"{newer.day} is in the table, as load {newer.load_no}, and replaced all; {day} is not needed"
+        gone = tuple(LeftOut(file.name, newer.load_no, file.name) for file in delivered.files)
+        return replace(delivered, files=(), since=newer.load_no, left_out=gone, notes=(told,))
     fresh, left = [], list(delivered.left_out)
     for file in delivered.files:
         there = known.in_table(file, merged=charter.load.how == "merge")
@@ -233,13 +139,24 @@ def choose(
         else:
             left.append(LeftOut(file.name, there.load_no, there.file))
     changed = changed_since(context, place, compiled, left)
-    if charter.load.how == "merge" and changed:
-        return replace(delivered, changed=changed, notes=(*delivered.notes, loaded_again(changed)))
-    if not fresh:
+    if not fresh and not (changed and charter.load.how == "merge"):
         return replace(_nothing_new(charter.table, delivered, left, day, again=again), changed=changed)
-    chosen = replace(delivered, files=fresh, left_out=tuple(left))
     if charter.load.how == "merge":
-        return chosen
+        _check_newest(compiled, delivered, newer, known, day, until)
+        if changed:
+            return replace(delivered, changed=changed, notes=(*delivered.notes, loaded_again(changed)))
+        return replace(delivered, files=fresh, left_out=tuple(left))
+    return _appending(
+        context, place, compiled, replace(delivered, files=fresh, left_out=tuple(left)), delivered, known, day
+    )
+
+
+def _appending(
+    context: Context, place: Place, compiled: Compiled, chosen: Delivered, delivered: Delivered, known: _Known,
+    day: datetime.date,
+) -> Delivered:  # fmt: skip
+    """A delivery whose rows come beside what is in the table, or take the place of their day's."""
+    charter = compiled.charter
     before = known.standing(day) if delivered.daily else []
     if before and charter.load.same_day == "replace":
         marks = place.marks(charter.table)
@@ -249,6 +166,28 @@ def choose(
     if before and charter.load.same_day != "add":
         _check_awaited(context, chosen, before, day)
     return _beside(compiled, chosen, known)
+
+
+def _check_numbers(
+    place: Place, compiled: Compiled, delivered: Delivered, known: _Known, day: datetime.date
+) -> None:  # fmt: skip
+    """Numbers that run throughout go on from those of the day before; what of a day is loaded counts, too."""
+    delivery, table = compiled.charter.delivery, compiled.charter.table
+    if delivery is None or not delivery.numbered:
+        return
+    names = {file.name for file in delivered.files}
+    names |= {each.file for each in delivered.bad}
+    names |= {file for file in files_of_day(place, table, day) if number_in(delivery.patterns, file) is not None}
+    before = None
+    if delivery.numbered == "throughout":
+        earlier = max((mark.day for mark in known.standing() if mark.day < day), default=None)
+        numbers = [
+            (number, f"{file}, {earlier}")
+            for file in (files_of_day(place, table, earlier) if earlier else ())
+            if (number := number_in(delivery.patterns, file)) is not None
+        ]
+        before = max(numbers, default=None)
+    check_numbers(delivery, sorted(names), of_day(compiled, day), before)
 
 
 def _each_once(delivered: Delivered) -> Delivered:
@@ -274,6 +213,40 @@ def _check_other_days(table: str, delivered: Delivered, known: _Known, day: date
         other = next((each for each in known.by_content.get(file.survey.content, ()) if each.day != day), None)
         if other is not None:
             raise _came_before(table, file.name, other.load_no, other.day)
+
+
+def _newer(compiled: Compiled, delivered: Delivered, known: _Known, day: datetime.date) -> Mark | None:
+    """The newest day in the table whose rows a day that comes later would replace, or give older values."""
+    load = compiled.charter.load
+    if not delivered.daily or load.how == "append" or (load.how == "overwrite" and ":day" in (load.slice or "")):
+        return None
+    return max((mark for mark in known.standing() if mark.day > day), key=lambda mark: mark.day, default=None)
+
+
+def _check_newest(
+    compiled: Compiled, delivered: Delivered, newer: Mark | None, known: _Known, day: datetime.date,
+    until: datetime.date | None,
+) -> None:  # fmt: skip
+    """Whether rows may be given older values: the newer days are merged once more after this one, up to `until`.
+
+    A day that was merged from several deliveries cannot be: which of them held a row is not known any more.
+    """
+    if newer is None:
+        return
+    table, merged = compiled.charter.table, compiled.charter.load.how == "merge"
+    contents: dict[datetime.date, set[str]] = {}
+    for mark in known.standing():
+        if mark.day > day:
+            contents.setdefault(mark.day, set()).add(mark.content)
+    once = all(len(each) == 1 for each in contents.values())
+    if merged and once and until is not None and newer.day <= until:
+        return
+    told = f"{newer.day} is in the table, as load {newer.load_no}; its rows would be "
+    told += f"given the values of {day}" if merged else f"replaced by those of {day}"
+    mend = f"to load it all the same: nomotheta load {table} --day {day} --even-if-loaded"
+    if merged and once:
+        mend = f"load all days in their order: nomotheta run --from {day} {table}"
+    raise DeliveryError(told, where=delivered.files[0].name, mend=mend)
 
 
 def _came_before(table: str, file: str, load_no: int, day: datetime.date) -> DeliveryError:

@@ -29,10 +29,11 @@ from nomotheta.rules.finding import gravest, worst
 from nomotheta.rules.judge import judge
 from nomotheta.rules.shape import check_spelled
 from nomotheta.workspace.around import Around
+from nomotheta.workspace.arriving import Delivered
 from nomotheta.workspace.attempts import Attempt, entered, failed, rows_there, settle
 from nomotheta.workspace.carrying import order_of, tried
 from nomotheta.workspace.context import MEMORY, Context
-from nomotheta.workspace.deliveries import Delivered, changed_since, loaded_again
+from nomotheta.workspace.deliveries import changed_since, loaded_again
 from nomotheta.workspace.judging import keep_breaks
 from nomotheta.workspace.scopes import family, scope_of_loads
 

@@ -3,17 +3,19 @@
 from __future__ import annotations
 
 import datetime
+import threading
 from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from nomotheta.errors import DeclarationError
 from nomotheta.events import Listener, nobody
-from nomotheta.workspace.context import CHARTERS, moment
+from nomotheta.workspace.context import CHARTERS, MEMORY, moment
 
 if TYPE_CHECKING:
     from nomotheta.charter import Compiled
     from nomotheta.ledger import LoadResult, RunResult, TableResult, Undone
+    from nomotheta.source.arrivals import Arrivals
     from nomotheta.workspace.aside import SetAside
 
 
@@ -22,6 +24,34 @@ from nomotheta.workspace.opened import Opened
 
 class Loads(Opened):
     """What a workspace loads, rehearses, undoes and sets aside."""
+
+    # ---- what has arrived
+
+    def arrivals(
+        self, tables: Sequence[str] = (), days: Sequence[datetime.date] = (), *, place: str | None = None
+    ) -> Arrivals:  # fmt: skip
+        """What has arrived of what is expected, for some days (today, if none is named); nothing is loaded.
+
+        Raises:
+            DeclarationError: a charter or the call is wrong.
+        """
+        from nomotheta.workspace.arrivals import arrivals_of
+
+        chosen, broken = self._delivered(tables)
+        if broken:
+            raise next(iter(broken.values()))
+        return arrivals_of(self.context, chosen, sorted(days) or [self.today()], place, whole=not tables)
+
+    def schedule(self, form: str, at: datetime.time | None = None) -> str:
+        """When to run this workspace, as systemd or cron are told; at a time, or a little after the files are due.
+
+        Raises:
+            DeclarationError: a charter is wrong, or nothing says when.
+        """
+        from nomotheta.workspace.scheduling import schedule, starts_of
+
+        starts = starts_of([each.charter for each in self.compiled()], at)
+        return schedule(form, self.settings.name, self.root, self.settings.time_zone, starts)
 
     # ---- load
 
@@ -44,6 +74,10 @@ class Loads(Opened):
         compiled, wanted = self.compiled([table])[0], Wanted(create, again, even_if_loaded, tuple(files))
         result = load_delivery(self.context, compiled, day, place, run_id, wanted, listener)
         charter = compiled.charter
+        if self.settings.archive is not None and run_id is None:
+            from nomotheta.workspace.archiving import put_away
+
+            put_away(self.context, compiled.as_loaded, result)
         from nomotheta.ledger import RunResult
 
         alone = RunResult.of_one(result, self.settings.name, moment(), charter.about, tuple(charter.owners))
@@ -122,20 +156,57 @@ class Loads(Opened):
 
     def run(
         self, day: datetime.date | None = None, tables: Sequence[str] = (), *, place: str | None = None,
-        create: bool = False, listener: Listener = nobody, told: Callable[[TableResult], None] = lambda _: None,
+        create: bool = False, until: datetime.date | None = None, listener: Listener = nobody,
+        told: Callable[[TableResult], None] = lambda _: None,
     ) -> RunResult:  # fmt: skip
         """The whole path for all or some tables, in the order of their references.
 
-        A table that fails, or whose charter is wrong, holds back only those that refer to it.
+        A table that fails, or whose charter is wrong, holds back only those that refer to it. Where the days up to
+        `until` are run after this one, it may come later than they did.
 
         Raises:
             DeclarationError: all charters or the call is wrong; nothing was done.
         """
         chosen, broken = self._delivered(tables)
+        from nomotheta.workspace.alone import alone
         from nomotheta.workspace.running import Running
 
-        running = Running(self.context, day or self.today(), place, listener, create=create)
-        return running.run(chosen, broken, told)
+        with alone(self.root / MEMORY, self.context.zone):
+            running = Running(self.context, day or self.today(), place, listener, create=create, until=until)
+            return running.run(chosen, broken, told)
+
+    def watch(
+        self, tables: Sequence[str] = (), *, place: str | None = None, create: bool = False,
+        listener: Listener = nobody, ended: threading.Event, told: Callable[[RunResult], None],
+    ) -> None:  # fmt: skip
+        """Follow the folders of deliveries, and run what has arrived as a whole, until `ended` is set.
+
+        Raises:
+            DeclarationError: a charter or the call is wrong.
+        """
+        from nomotheta.workspace.watching import Watching
+
+        chosen, broken = self._delivered(tables)
+        if broken:
+            raise next(iter(broken.values()))
+
+        def run(day: datetime.date, names: Sequence[str]) -> RunResult:
+            return self.run(day, names, place=place, create=create, listener=listener)
+
+        Watching(self.context, chosen, place, run, create=create).follow(ended, told)
+
+    def failing(self, day: datetime.date) -> list[str]:
+        """The tables that did not pass in the newest run for a day.
+
+        Raises:
+            DeclarationError: there was no run for it.
+        """
+        found = self.ledger.history.of_day(day)
+        if not found:
+            raise DeclarationError(f"there was no run for {day}", mend=f"nomotheta run --day {day}")
+        right, broken = self.charters.apart()
+        known = {each.charter.table for each in right} | {*broken}
+        return [name for name, part in found.items() if part.verdict not in {"pass", "warn"} and name in known]
 
     def rehearse_run(
         self, day: datetime.date | None = None, tables: Sequence[str] = (), *, place: str | None = None,

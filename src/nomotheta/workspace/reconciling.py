@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime
+from pathlib import Path
 
 from nomotheta.charter import Compiled
 from nomotheta.errors import DeclarationError
@@ -16,6 +17,7 @@ from nomotheta.reconcile import Reconciliation
 from nomotheta.reconcile.files import LoadedFiles
 from nomotheta.reconcile.reconcile import reconcile
 from nomotheta.rules.question import Scope
+from nomotheta.workspace.archiving import away
 from nomotheta.workspace.attempts import settle
 from nomotheta.workspace.beside import SHOWN, BesidePages
 from nomotheta.workspace.context import Context, moment
@@ -89,5 +91,11 @@ def loaded_files(context: Context, compiled: Compiled, result: LoadResult, at: d
         compiled = mended_charter(compiled, delimiter_of(path))
     return LoadedFiles(
         number, result.day, at, context.root, balance, context.rejects_file(number), compiled, mended,
-        kept if mended and kept.exists() else None, result.imprint, result.stated,
+        kept if mended and kept.exists() else None, result.imprint, result.stated, _away(context, result, balance),
     )  # fmt: skip
+
+
+def _away(context: Context, result: LoadResult, balance: Balance) -> dict[str, list[Path]]:
+    """Where the files of a load may be, if they were put away since."""
+    names = [file.file for file in balance.files] if context.settings.archive is not None else []
+    return {name: found for name in names if (found := away(context, result.day, name))}

@@ -16,10 +16,11 @@ from nomotheta.load.order import Order
 from nomotheta.place.base import Place
 from nomotheta.place.marks import outlived
 from nomotheta.source.delivery import ArrivedFile
+from nomotheta.workspace.arriving import Delivered
 from nomotheta.workspace.attempts import Attempt, entered, failed, settle
 from nomotheta.workspace.carrying import order_of, tried
 from nomotheta.workspace.context import Context
-from nomotheta.workspace.deliveries import MENDED, Delivered
+from nomotheta.workspace.deliveries import MENDED
 from nomotheta.workspace.mending import check_mended, still_out
 from nomotheta.workspace.reopening import note_ways
 

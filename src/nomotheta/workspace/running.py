@@ -12,12 +12,14 @@ from nomotheta.errors import DeclarationError, DeliveryError, NomothetaError, Pl
 from nomotheta.events import Listener
 from nomotheta.ledger import LoadResult, RunResult, TableResult
 from nomotheta.rules.finding import Verdict, gravest
+from nomotheta.workspace.archiving import discard_old, put_away
 from nomotheta.workspace.around import is_stale
+from nomotheta.workspace.arriving import NothingArrivedError, arrive
 from nomotheta.workspace.attempts import Attempt, entered, failed, rows_there
 from nomotheta.workspace.beside import BesidePages
 from nomotheta.workspace.comparing import compare_sides, comparison_names, declared_comparison
 from nomotheta.workspace.context import Context, moment
-from nomotheta.workspace.deliveries import NothingArrivedError, arrive, choose
+from nomotheta.workspace.deliveries import choose
 from nomotheta.workspace.loading import Wanted, load_delivery
 from nomotheta.workspace.reconciling import reconcile_table
 from nomotheta.workspace.reopening import load_open_again
@@ -29,10 +31,11 @@ class Running:
     """One run of a workspace, for a day."""
 
     def __init__(
-        self, context: Context, day: datetime.date, place: str | None, listener: Listener, *, create: bool
+        self, context: Context, day: datetime.date, place: str | None, listener: Listener, *, create: bool,
+        until: datetime.date | None = None,
     ) -> None:  # fmt: skip
         self.context, self.day, self.place, self.listener = context, day, place, listener
-        self.wanted = Wanted(create, again=True)
+        self.wanted = Wanted(create, again=True, until=until)
         self.run_id = 0
         self.results: dict[str, TableResult] = {}
 
@@ -54,6 +57,7 @@ class Running:
             for name in self._comparisons(chosen):
                 self.results[name] = result = self._compared(name)
                 told(result)
+        discard_old(self.context, self.context.today())
         verdict = gravest(each.verdict for each in self.results.values())
         seconds = round(time.perf_counter() - clock, 3)
         name, results = self.context.settings.name, tuple(self.results.values())
@@ -117,6 +121,8 @@ class Running:
                 told = f"it could not be reconciled: {error.what}"
                 message = f"{message}; {told}" if message else told
                 verdict = gravest([verdict, "fail" if isinstance(error, DeliveryError) else "error"])
+        told = put_away(self.context, compiled.as_loaded, result)
+        message = "; ".join(filter(None, (message, told)))
         return TableResult(charter.table, verdict, result, reconciliation=reconciliation, message=message, **about)
 
     def _comparisons(self, chosen: Sequence[Compiled]) -> Iterator[str]:
@@ -179,7 +185,9 @@ class Running:
             attempt.arrived = arrive(self.context, compiled, self.day)
             with self.context.places.open(place) as opened:
                 now = self.context.now(moment(), self.day)
-                choose(self.context, opened, compiled, attempt.arrived, self.day, now, again=True)
+                choose(
+                    self.context, opened, compiled, attempt.arrived, self.day, now, again=True, until=self.wanted.until
+                )
         except DeliveryError as error:
             return entered(self.context, attempt, failed(self.context, attempt, error))
         except (PlaceError, NothingArrivedError):

@@ -5,12 +5,12 @@ from __future__ import annotations
 import importlib
 
 _MODULES = {
-    "starting": ("demo", "begin"), "looking": ("peek", "propose"), "declaring": ("lint", "schema", "places"),
-    "loading": ("load", "undo", "rejects"), "checking": ("judge", "reconcile", "run"),
-    "docketing": ("docket",), "telling": ("tell",), "remembering": ("ledger", "report", "evidence"),
+    "starting": ("demo", "begin"), "looking": ("peek", "propose"),
+    "declaring": ("lint", "schema", "places", "schedule"), "loading": ("arrivals", "load", "undo", "rejects"),
+    "checking": ("judge", "reconcile", "run"), "docketing": ("docket",), "telling": ("tell",),
+    "remembering": ("ledger", "report", "evidence"),
 }  # fmt: skip
-ORDER = ("demo", "begin", "peek", "propose", "lint", "schema", "places", *_MODULES["loading"], *_MODULES["checking"],
-         *_MODULES["docketing"], *_MODULES["telling"], *_MODULES["remembering"])  # fmt: skip
+ORDER = tuple(command for commands in _MODULES.values() for command in commands)
 
 
 def take_in(word: str) -> bool:

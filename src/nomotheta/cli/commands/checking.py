@@ -3,17 +3,30 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
 from nomotheta.cli.command import Call, command, end, gravest, warn
-from nomotheta.cli.options import Create, Day, NoTell, Place, complete_loads, complete_tables, day_given
+from nomotheta.cli.options import (
+    Create,
+    Day,
+    From,
+    NoTell,
+    Place,
+    To,
+    complete_loads,
+    complete_tables,
+    day_given,
+    days_given,
+)
 from nomotheta.errors import DeclarationError, counted
 
 if TYPE_CHECKING:
     from nomotheta.events import Listener
+    from nomotheta.ledger import RunResult
     from nomotheta.reconcile import Reconciliation
     from nomotheta.workspace import Workspace
 
@@ -236,30 +249,98 @@ def run(
         ),
     ] = None,
     day: Day = None,
+    first: From = None,
+    last: To = None,
+    only: Annotated[
+        str | None,
+        typer.Option("--only", metavar="WHICH", help="failing: the tables that did not pass in that day's newest run."),
+    ] = None,
     place: Place = None,
     create: Create = False,
     rehearse: Annotated[
         bool, typer.Option("--rehearse", help="Trial run: load and check everything, then roll back.")
     ] = False,
+    watch: Annotated[
+        bool, typer.Option("--watch", help="Follow the folders of deliveries, and run what has come, until stopped.")
+    ] = False,
     no_tell: NoTell = False,
 ) -> None:
     """Load, check and reconcile all tables, in order.
 
-    Each table comes after those it refers to; those who want to hear of failures are told.
+    Each table comes after those it refers to; those who want to hear of failures are told. With --from, one day after
+    the other: what came late, or was missed, as if it had come in time.
     """
     opened = call.workspace()
-    with call.bars("night") as listener:
-        carry_out = opened.rehearse_run if rehearse else opened.run
-        result = carry_out(day_given(day, opened), tables or [], place=place, create=create, listener=listener)
+    if only not in {None, "failing"}:
+        raise DeclarationError(f"--only knows 'failing', not '{only}'", where="--only", mend="write failing")
+    given = days_given(day, first, last, opened)
+    if watch:
+        if given or only or rehearse:
+            raise DeclarationError("--watch runs what comes, whatever its day", where="--watch",
+                                   mend="take --day, --from, --only and --rehearse out")  # fmt: skip
+        _watched(call, opened, tables or [], place=place, create=create, no_tell=no_tell)
+        return
+    days = given or [opened.today()]
+    results: list[RunResult] = []
+    for each in days:
+        chosen = tables or []
+        if only is not None:
+            chosen = [name for name in opened.failing(each) if not tables or name in tables]
+            if not chosen:
+                call.tell(f"no table failed in the newest run for {each}")
+                continue
+        with call.bars("night") as listener:
+            asked: dict[str, Any] = {"place": place, "create": create, "listener": listener}
+            carry_out = (
+                opened.rehearse_run if rehearse else partial(opened.run, until=days[-1] if only is None else None)
+            )
+            results.append(carry_out(each, chosen, **asked))
+        if not rehearse:
+            warn(opened.keep_pages(results[-1]))
+            warn([] if no_tell else opened.tell(results[-1]))
+        if len(days) > 1:
+            call.tell(f"{each}: {results[-1].verdict}")
+    _show_runs(call, results, several=len(days) > 1, trial=rehearse)
+
+
+def _watched(
+    call: Call, opened: Workspace, tables: list[str], *, place: str | None, create: bool, no_tell: bool
+) -> None:  # fmt: skip
+    """Run what comes until somebody ends it; each run is shown when it is done."""
+    import signal
+    import threading
+
+    ended = threading.Event()
+    signal.signal(signal.SIGTERM, lambda *_: ended.set())
+
+    def told(result: RunResult) -> None:
+        warn(opened.keep_pages(result))
+        warn([] if no_tell else opened.tell(result))
+        if call.json:
+            call.print(result)
+        elif not call.silent(result.verdict):
+            from nomotheta.cli.screens.night import show_run
+            from nomotheta.cli.screens.past import known
+
+            show_run(result, known(opened.ledger.docket.entries()))
+
+    call.tell("following the folders of deliveries; end it with Ctrl-C")
+    try:
+        opened.watch(tables, place=place, create=create, ended=ended, told=told)
+    except KeyboardInterrupt:
+        ended.set()
+
+
+def _show_runs(call: Call, results: list[RunResult], *, several: bool, trial: bool) -> None:
+    """Show what came of some days, and end with the gravest of it."""
+    verdict = gravest(each.verdict for each in results) if results else "pass"
     if call.json:
-        call.print(result)
-    elif not call.silent(result.verdict):
-        from nomotheta.cli.screens.night import show_run
+        from nomotheta.report.documents import Runs
+
+        call.print(Runs(verdict, tuple(results)) if several or not results else results[0])
+    elif not call.silent(verdict) and results:
+        from nomotheta.cli.screens.night import show_runs
         from nomotheta.cli.screens.past import known
 
-        show_run(result, {} if rehearse else known(opened.ledger.docket.entries()))
-    if not rehearse:
-        warn(opened.keep_pages(result))
-    if not (no_tell or rehearse):
-        warn(opened.tell(result))
-    end(result.verdict)
+        show_runs(results, {} if trial else known(call.workspace(lazily=True).ledger.docket.entries()))
+    end(verdict)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 from typing import Annotated
 
 import typer
@@ -70,3 +71,32 @@ def places(call: Call) -> None:
 
         show_places(answers)
     end(verdict)
+
+
+@command()
+def schedule(
+    call: Call,
+    clock: Annotated[str, typer.Option("--for", metavar="CLOCK", help="What starts it: systemd, or cron.")] = "systemd",
+    at: Annotated[
+        str | None,
+        typer.Option("--at", metavar="HH:MM", help="When; default: five minutes after the last file is due."),
+    ] = None,
+) -> None:
+    """Print what starts a run every day, for systemd or cron.
+
+    It is only printed: nothing is installed. Without --at, a run starts five minutes after the last file is due.
+    """
+    opened = call.workspace()
+    if clock not in {"systemd", "cron"}:
+        raise DeclarationError(f"the clock '{clock}' is not known", where="--for", mend="write systemd or cron")
+    try:
+        time = None if at is None else datetime.time.fromisoformat(at)
+    except ValueError:
+        raise DeclarationError(f"'{at}' is not a time of day", where="--at", mend="write it as 06:35") from None
+    text = opened.schedule(clock, time)
+    if call.json:
+        from nomotheta.report.documents import Schedule
+
+        call.print(Schedule(clock, text))
+    else:
+        typer.echo(text, nl=False)

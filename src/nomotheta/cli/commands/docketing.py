@@ -24,7 +24,7 @@ def docket(
     table: Annotated[
         str | None, typer.Option("--table", metavar="TABLE", help="Only this table.", autocompletion=complete_tables)
     ] = None,
-    owner: Annotated[str | None, typer.Option("--owner", metavar="NAME", help="Only what is this owner's.")] = None,
+    owner: Annotated[str | None, typer.Option("--owner", metavar="NAME", help="Only entries of this owner.")] = None,
     closed: Annotated[bool, typer.Option("--closed", help="What is closed, too.")] = False,
     by: Annotated[str | None, typer.Option("--by", metavar="NAME", help="Who it is; default: the user.")] = None,
     note: Annotated[

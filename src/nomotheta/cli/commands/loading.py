@@ -8,7 +8,38 @@ from typing import Annotated
 import typer
 
 from nomotheta.cli.command import Call, command, end, gravest, warn
-from nomotheta.cli.options import Create, Day, Place, Table, TellIt, complete_loads, day_given
+from nomotheta.cli.options import (
+    Create,
+    Day,
+    From,
+    Place,
+    Table,
+    Tables,
+    TellIt,
+    To,
+    complete_loads,
+    day_given,
+    days_given,
+)
+
+
+@command()
+def arrivals(
+    call: Call, tables: Tables = None, day: Day = None, first: From = None, last: To = None, place: Place = None
+) -> None:  # fmt: skip
+    """Show what is expected and what has arrived, late ones first.
+
+    Everything that a load would ask is asked; nothing is loaded. Without TABLE, also files that belong to no charter.
+    """
+    opened = call.workspace()
+    found = opened.arrivals(tables or [], days_given(day, first, last, opened), place=place)
+    if call.json:
+        call.print(found)
+    elif not call.silent(found.verdict):
+        from nomotheta.cli.screens.arrivals import show_arrivals
+
+        show_arrivals(found)
+    end(found.verdict)
 
 
 @command()

@@ -33,6 +33,22 @@ def show_run(result: RunResult, before: Known) -> None:
         _show_details(console, each, before)
 
 
+def show_runs(results: Sequence[RunResult], before: Known) -> None:
+    """One night, or several: those that failed as each is shown alone, and all in a table at the end."""
+    if len(results) == 1:
+        show_run(results[0], before)
+        return
+    console = out()
+    for result in results:
+        if result.verdict in {"fail", "error"}:
+            show_run(result, before)
+            _rule(console)
+    table = plain_table(("day", "whole"), ("verdict", "whole"), ("run", "right"), ("what happened", ""))
+    for result in results:
+        table.add_row(str(result.day), verdict_text(result.verdict), number(result.run_id), Text(headline(result)))
+    console.print(table)
+
+
 def _show_tables(console: Console, tables: Sequence[TableResult]) -> None:
     """A line for each table: its counts, or why there are none."""
     wide = console.width >= _WIDE

@@ -14,7 +14,7 @@ from nomotheta.errors import counted, visible
 from nomotheta.load.balance import aside_told
 from nomotheta.reconcile import ColumnTotals, Reconciliation, RowCounts, RowDifference
 
-_MEASURES = {"sum": "sum", "range": "lowest, highest", "length": "characters", "true": "true values"}
+_MEASURES = {"sum": "sum", "range": "lowest, highest", "length": "characters", "bytes": "bytes", "true": "true values"}
 _LEAST = 12  # characters that a value may be folded to
 _SHOWN = 20  # rows that differ
 

@@ -15,6 +15,7 @@ import duckdb
 from nomotheta.conditions import Kind, Node, decimal, own, quoted
 from nomotheta.errors import PlaceError
 from nomotheta.events import step
+from nomotheta.place import statements
 from nomotheta.place.base import Facts, Guarantees, Mark, PlaceColumn
 from nomotheta.place.embedded.file import check_file
 from nomotheta.place.few import Answer
@@ -40,6 +41,12 @@ class DuckPlace(Staging):
     """A DuckDB database file, or one in memory where `path` is None."""
 
     lanes: LanesBy = "here"
+
+    takes, drops_temporary = statements.ALL, "DROP TABLE IF EXISTS temp.{}"
+
+    def carry_out(self, statement: str, *, alone: bool = False) -> None:  # noqa: ARG002
+        """As it is; outside a transaction each stands by itself."""
+        self._run(statement)
 
     def __init__(self, name: str, path: Path | None, *, shown: str = "", create: bool = True) -> None:
         self.name, self.shown = name, shown or str(path)

@@ -19,6 +19,7 @@ from nomotheta.conditions import Kind, decimal, own, quoted
 from nomotheta.errors import DeclarationError, PlaceError
 from nomotheta.events import step
 from nomotheta.kinds.native import as_texts
+from nomotheta.place import statements
 from nomotheta.place.base import Facts, Mark, PlaceColumn
 from nomotheta.place.embedded.asking import ROW_NUMBER, Embedded
 from nomotheta.place.limits import Limits
@@ -33,6 +34,14 @@ _MS: Any = mssql
 
 class GeneralPlace(Embedded):
     """A database behind a dialect of SQLAlchemy."""
+
+    takes, drops_temporary = statements.NONE, ""
+
+    def carry_out(self, statement: str, *, alone: bool = False) -> None:
+        """As it is; the driver begins a transaction by itself."""
+        self._run(sa.text(statement))
+        if alone:
+            self._settled()
 
     def __init__(self, name: str, url: str, shown: str) -> None:
         super().__init__()

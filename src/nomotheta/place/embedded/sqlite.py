@@ -25,6 +25,7 @@ from nomotheta.events import step
 from nomotheta.kinds.native import as_texts
 from nomotheta.kinds.read import read_column
 from nomotheta.layout import CANONICAL
+from nomotheta.place import statements
 from nomotheta.place.base import Facts, Mark, PlaceColumn
 from nomotheta.place.embedded.asking import ROW_NUMBER, Embedded
 from nomotheta.place.embedded.file import check_file
@@ -45,6 +46,15 @@ _CHOSEN = "nomotheta_chosen"
 
 class SqlitePlace(Embedded, Staging):
     """A SQLite database file."""
+
+    takes, drops_temporary = statements.ALL, "DROP TABLE IF EXISTS temp.{}"
+
+    def carry_out(self, statement: str, *, alone: bool = False) -> None:
+        """As it is; the driver begins a transaction by itself."""
+        self._run(statement)
+        if alone:
+            with self._translated():
+                self._connection.commit()
 
     def __init__(
         self, name: str, path: Path, *, shown: str = "", create: bool = True, patience: int = _PATIENCE

@@ -24,6 +24,7 @@ from pymysql.cursors import SSCursor
 from nomotheta.conditions import Kind, Node, quoted
 from nomotheta.errors import PlaceError, counted
 from nomotheta.kernel import can_copy
+from nomotheta.place import statements
 from nomotheta.place.base import Mark, PlaceColumn
 from nomotheta.place.mariadb.bulk import ROW, UNKNOWN, BulkInsert, row_of, type_of
 from nomotheta.place.mariadb.catalogue import MariaCatalogue
@@ -51,6 +52,12 @@ class MariaPlace(MariaCatalogue, Staging):
     """A MariaDB database."""
 
     ranks = False
+
+    takes, drops_temporary = statements.ROWS, "DROP TEMPORARY TABLE IF EXISTS {}"
+
+    def carry_out(self, statement: str, *, alone: bool = False) -> None:  # noqa: ARG002
+        """As it is; outside a transaction each stands by itself."""
+        self._run(statement)
 
     @contextlib.contextmanager
     def one_view(self, others: Sequence[MariaPlace], tables: Sequence[str]) -> Iterator[bool]:

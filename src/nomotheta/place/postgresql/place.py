@@ -20,6 +20,7 @@ from psycopg.rows import tuple_row
 from nomotheta.conditions import Kind, Node, quoted
 from nomotheta.errors import PlaceError
 from nomotheta.kernel import COPY_HEAD, COPY_TAIL, can_copy, copy_rows
+from nomotheta.place import statements
 from nomotheta.place.base import Mark, PlaceColumn
 from nomotheta.place.marks import HIGHEST, MARK_COLUMNS, MARKS, OF_TABLE, TAKEN_AWAY, marks_of, no_marks, values_of
 from nomotheta.place.postgresql import lanes as own_lanes
@@ -44,7 +45,13 @@ class PostgresPlace(PostgresCatalogue):
 
     AS_GIVEN, apart = " OVERRIDING SYSTEM VALUE", " OFFSET NULL"
     lanes: LanesBy = "inside"
+
+    takes, drops_temporary = statements.ALL, "DROP TABLE IF EXISTS pg_temp.{}"
     _knows_lanes: bool | None = None  # whether its hash functions are those that are meant
+
+    def carry_out(self, statement: str, *, alone: bool = False) -> None:  # noqa: ARG002
+        """As it is; outside a transaction each stands by itself."""
+        self._run(statement)
 
     def lane_sums(self, kinds: Mapping[str, Kind], rowset: str) -> list[int] | None:
         """By the server's own hash functions, where they come to what they should of some known values."""
