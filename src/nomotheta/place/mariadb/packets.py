@@ -69,14 +69,13 @@ class _Unread:
 class _Stream:
     def __init__(self, connection: Any, columns: int) -> None:
         self.connection, self.columns = connection, columns
-        self.waiting, self.ended = bytearray(), False
+        self.waiting, self.ended = memoryview(b""), False
 
     def blocks(self) -> Iterator[list[Any]]:
         """What is left of the rows."""
         while not self.ended:
-            with memoryview(self.waiting) as data:
-                found = packets.read_packets(data, self.columns)
-            del self.waiting[: found.taken]
+            found = packets.read_packets(self.waiting, self.columns)
+            self.waiting = self.waiting[found.taken :]
             if found.rows:
                 yield found.columns
             elif found.behind == packets.MORE:
@@ -93,16 +92,18 @@ class _Stream:
 
     def _read(self) -> None:
         """Wait for some bytes, and take what more is there."""
-        before = len(self.waiting)
-        while len(self.waiting) < max(_ENOUGH, before + 1):
+        pieces: list[bytes] = []
+        size = len(self.waiting)
+        while not pieces or size < _ENOUGH:
             piece = self.connection._rfile.read1(_PIECE)
-            if not piece and len(self.waiting) == before:
+            if not (piece or pieces):
                 self._lost()
-            if not piece:  # what came before the end is looked through first
-                return
-            self.waiting += piece
-            if not (self._pending() or select.select([self.connection._sock], [], [], 0)[0]):
-                return
+            pieces.append(piece)
+            size += len(piece)
+            # what came before an end is looked through first
+            if not piece or not (self._pending() or select.select([self.connection._sock], [], [], 0)[0]):
+                break
+        self.waiting = memoryview(b"".join((self.waiting, *pieces)))  # made anew: what was may still be looked at
 
     def _pending(self) -> bool:
         pending = getattr(self.connection._sock, "pending", None)  # of a connection that is encrypted
@@ -111,7 +112,7 @@ class _Stream:
     def _take(self, count: int) -> bytes:
         """So many bytes, of those that wait first."""
         taken = bytes(self.waiting[:count])
-        del self.waiting[:count]
+        self.waiting = self.waiting[count:]
         more = self.connection._rfile.read(count - len(taken)) if len(taken) < count else b""
         if len(taken) + len(more) < count:
             self._lost()
