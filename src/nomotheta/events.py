@@ -12,7 +12,10 @@ from nomotheta.frozen import frozen
 
 @frozen
 class Progress:
-    """Work that goes on: `done` of `total` in `unit`, and so many `rows`; the total is None where nobody knows it."""
+    """Work that goes on: `done` of `total` in `unit`, and so many `rows`; the total is None where nobody knows it.
+
+    `table` is the one that it is done for, if it is one.
+    """
 
     label: str
     done: int
@@ -20,12 +23,22 @@ class Progress:
     unit: Literal["bytes", "rows", "tables"]
     ended: bool = False
     rows: int = 0
+    table: str = ""
 
 
-Listener = Callable[[Progress], None]
+@frozen
+class Doing:
+    """What is being done for a table of a run; nothing any more where it is done, with the verdict of its part."""
+
+    table: str
+    what: str
+    verdict: str = ""
 
 
-def nobody(_event: Progress) -> None:
+Listener = Callable[[Progress | Doing], None]
+
+
+def nobody(_event: Progress | Doing) -> None:
     """Listen to nothing."""
 
 

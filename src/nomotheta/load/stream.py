@@ -193,21 +193,23 @@ class Stream:
     def _read_before(self) -> Iterator[tuple[int, Worked]]:
         """All blocks of the delivery, each with how many records come before it."""
         total, done, before = self._size(), 0, 0
-        told = f"looking for repeated rows of {self.compiled.charter.table}"
+        table = self.compiled.charter.table
+        told = f"looking for repeated rows of {table}"
         for piece in self._pieces():
             if piece.worked is not None:
                 yield before, piece.worked
                 before += piece.worked.batch.count
                 done += piece.worked.size
-                self.listener(Progress(told, done, total, "bytes"))
-        self.listener(Progress(told, total, total, "bytes", ended=True))
+                self.listener(Progress(told, done, total, "bytes", table=table))
+        self.listener(Progress(told, total, total, "bytes", ended=True, table=table))
 
     # ---- the rows
 
     def _accepted(self, rejects: RejectFile, *, named: bool) -> Iterator[Any]:
         """The rows that go in, block by block, in the order of the files."""
         total, done, sent = self._size(), 0, 0
-        told, private = f"loading {self.compiled.charter.table}", self.compiled.charter.private()
+        table, private = self.compiled.charter.table, self.compiled.charter.private()
+        told = f"loading {table}"
         account, repeats = Account(self.order.files), self.repeats
         self.account = account
         for piece in self._pieces():
@@ -225,13 +227,13 @@ class Stream:
             yield from rows.to_batches()
             done += worked.size
             sent += rows.num_rows
-            self.listener(Progress(told, done, total, "bytes", rows=sent))
+            self.listener(Progress(told, done, total, "bytes", rows=sent, table=table))
         self.notes += account.notes
         if repeats.in_table:
             has = "has a key that was" if repeats.in_table == 1 else "have keys that were"
             rows = f"{counted(repeats.in_table, 'row')} {has}"
             self.notes.append(f"{rows} in the table before: the delivery overlaps an earlier one")
-        self.listener(Progress(told, total, total, "bytes", ended=True))
+        self.listener(Progress(told, total, total, "bytes", ended=True, table=table))
 
     def _without_repeats(self, worked: Worked, plan: Plan, rejects: RejectFile) -> tuple[Any, Any, Any]:
         """The good rows of a block but those that stay out for another's sake, and the records of both."""

@@ -143,6 +143,9 @@ class Loading(Protocol):
 
     hints: Sequence[str]
 
+    def make_ready(self) -> bool:
+        """Whether loads of different tables may be done at a time; if so, what they share is made."""
+
     def transaction(self, *tables: str) -> AbstractContextManager[None]:
         """All that happens inside is committed at the end, or undone where an exception leaves it.
 

@@ -181,6 +181,10 @@ class Staging:
         """It needs no more memory for many rows than for few."""
         return contextlib.nullcontext()
 
+    def make_ready(self) -> bool:
+        """One load at a time, unless a place knows better."""
+        return False
+
     def interrupt(self) -> None:
         """It is asked nothing in other threads."""
 

@@ -185,15 +185,16 @@ def _rows(worked: Worked, schema: Any, *, origin: bool) -> Any:
 def _progress(compiled: Compiled, files: Sequence[ArrivedFile], listener: Listener) -> Iterator[Callable[[int], None]]:
     """Tell how much of some files is read, in bytes."""
     total, done = sum(file.survey.bytes_of_content for file in files), 0
-    told = f"reading the files of {compiled.charter.table}"
+    table = compiled.charter.table
+    told = f"reading the files of {table}"
 
     def more(size: int) -> None:
         nonlocal done
         done += size
-        listener(Progress(told, done, total, "bytes"))
+        listener(Progress(told, done, total, "bytes", table=table))
 
     yield more
-    listener(Progress(told, total, total, "bytes", ended=True))
+    listener(Progress(told, total, total, "bytes", ended=True, table=table))
 
 
 def _found(load: LoadedFiles, name: str, content: str) -> ArrivedFile:

@@ -13,6 +13,7 @@ import hashlib
 import os
 import re
 import shutil
+import threading
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -31,6 +32,7 @@ if TYPE_CHECKING:
 
 MANIFEST, WHY, _TAKEN = "manifest-sha256.txt", "why.txt", ".moving"
 _BLOCK = 1 << 20
+_MOVING = threading.RLock()  # held while this process, whose number such a file bears, moves one
 _MOST_NAMES = 10_000  # of one file that comes again and again
 
 
@@ -193,8 +195,13 @@ def move(source: Path, folder: Path, is_it: Callable[[Path], bool] = lambda _: T
     Raises:
         OSError: it cannot be moved; then it is where it was, or is put away the next time.
     """
-    folder.mkdir(parents=True, exist_ok=True)
-    finish(folder)
+    with _MOVING:
+        folder.mkdir(parents=True, exist_ok=True)
+        finish(folder)
+        return _move(source, folder, is_it)
+
+
+def _move(source: Path, folder: Path, is_it: Callable[[Path], bool]) -> Path | None:
     taken = folder / f".{source.name}.{os.getpid()}{_TAKEN}"
     try:
         source.rename(taken)
@@ -259,7 +266,7 @@ def finish_day(context: Context, day: datetime.date) -> None:
     """Put files of a day away whose move was cut off."""
     archive = context.settings.archive
     for pattern in filter(None, (archive.folder, archive.quarantine) if archive is not None else ()):
-        with contextlib.suppress(OSError):
+        with _MOVING, contextlib.suppress(OSError):
             finish(context.root / filled(pattern, day))
 
 

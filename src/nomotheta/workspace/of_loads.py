@@ -156,13 +156,14 @@ class Loads(Opened):
 
     def run(
         self, day: datetime.date | None = None, tables: Sequence[str] = (), *, place: str | None = None,
-        create: bool = False, until: datetime.date | None = None, listener: Listener = nobody,
+        create: bool = False, until: datetime.date | None = None, jobs: int = 1, listener: Listener = nobody,
         told: Callable[[TableResult], None] = lambda _: None,
     ) -> RunResult:  # fmt: skip
         """The whole path for all or some tables, in the order of their references.
 
         A table that fails, or whose charter is wrong, holds back only those that refer to it. Where the days up to
-        `until` are run after this one, it may come later than they did.
+        `until` are run after this one, it may come later than they did. So many tables as `jobs` says are carried out
+        at a time, where none comes after another.
 
         Raises:
             DeclarationError: all charters or the call is wrong; nothing was done.
@@ -172,11 +173,11 @@ class Loads(Opened):
         from nomotheta.workspace.running import Running
 
         with alone(self.root / MEMORY, self.context.zone):
-            running = Running(self.context, day or self.today(), place, listener, create=create, until=until)
+            running = Running(self.context, day or self.today(), place, listener, create=create, until=until, jobs=jobs)
             return running.run(chosen, broken, told)
 
     def watch(
-        self, tables: Sequence[str] = (), *, place: str | None = None, create: bool = False,
+        self, tables: Sequence[str] = (), *, place: str | None = None, create: bool = False, jobs: int = 1,
         listener: Listener = nobody, ended: threading.Event, told: Callable[[RunResult], None],
     ) -> None:  # fmt: skip
         """Follow the folders of deliveries, and run what has arrived as a whole, until `ended` is set.
@@ -191,7 +192,7 @@ class Loads(Opened):
             raise next(iter(broken.values()))
 
         def run(day: datetime.date, names: Sequence[str]) -> RunResult:
-            return self.run(day, names, place=place, create=create, listener=listener)
+            return self.run(day, names, place=place, create=create, jobs=jobs, listener=listener)
 
         Watching(self.context, chosen, place, run, create=create).follow(ended, told)
 

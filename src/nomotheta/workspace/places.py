@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -73,6 +73,12 @@ class Places:
             self._kept = None
             for place in kept.values():
                 place.close()
+
+    def interrupt(self) -> None:
+        """End what the places that are kept open are asked in another thread."""
+        for place in list((self._kept or {}).values()):
+            with suppress(PlaceError):
+                place.interrupt()
 
     def _kept_place(self, name: str) -> Place | None:
         """One that is open, if it still answers."""

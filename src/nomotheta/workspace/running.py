@@ -5,36 +5,30 @@ from __future__ import annotations
 import datetime
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from typing import Any
+from contextlib import contextmanager
 
 from nomotheta.charter import Compiled
-from nomotheta.errors import DeclarationError, DeliveryError, NomothetaError, PlaceError, counted
-from nomotheta.events import Listener
-from nomotheta.ledger import LoadResult, RunResult, TableResult
-from nomotheta.rules.finding import Verdict, gravest
-from nomotheta.workspace.archiving import discard_old, put_away
+from nomotheta.errors import DeclarationError, NomothetaError
+from nomotheta.events import Doing, Listener, Progress
+from nomotheta.ledger import RunResult, TableResult
+from nomotheta.rules.finding import gravest
+from nomotheta.workspace.archiving import discard_old
 from nomotheta.workspace.around import is_stale
-from nomotheta.workspace.arriving import NothingArrivedError, arrive
-from nomotheta.workspace.attempts import Attempt, entered, failed, rows_there
-from nomotheta.workspace.beside import BesidePages
-from nomotheta.workspace.comparing import compare_sides, comparison_names, declared_comparison
+from nomotheta.workspace.comparing import comparison_names, declared_comparison
 from nomotheta.workspace.context import Context, moment
-from nomotheta.workspace.deliveries import choose
-from nomotheta.workspace.loading import Wanted, load_delivery
-from nomotheta.workspace.reconciling import reconcile_table
-from nomotheta.workspace.reopening import load_open_again
-
-_HAS = frozenset({"loaded", "unchanged", "nothing arrived"})  # states of a table that has what its day brought
+from nomotheta.workspace.crew import Crew
+from nomotheta.workspace.loading import Wanted
+from nomotheta.workspace.walking import HAS, Walking
 
 
 class Running:
-    """One run of a workspace, for a day."""
+    """One run of a workspace, for a day; so many tables at a time as `jobs` says, where none waits for another."""
 
     def __init__(
         self, context: Context, day: datetime.date, place: str | None, listener: Listener, *, create: bool,
-        until: datetime.date | None = None,
+        until: datetime.date | None = None, jobs: int = 1,
     ) -> None:  # fmt: skip
-        self.context, self.day, self.place, self.listener = context, day, place, listener
+        self.context, self.day, self.place, self.listener, self.jobs = context, day, place, listener, jobs
         self.wanted = Wanted(create, again=True, until=until)
         self.run_id = 0
         self.results: dict[str, TableResult] = {}
@@ -46,17 +40,17 @@ class Running:
         started, clock = moment(), time.perf_counter()
         ledger = self.context.ledger
         self.run_id = ledger.begin_run(self.day, started)
-        self.beside = BesidePages(self.context, self.run_id, self.day)
+        walking, told = self._walking(self.context), self._telling(told, chosen)
         for table, error in broken.items():
-            self.results[table] = result = self._failed(table, self.place or "", error)
-            told(result)
+            self.results[table] = walking.failed(table, self.place or "", error)
+            told(self.results[table])
         with self.context.places.keeping():
-            for compiled in self._with_stale_lists(chosen):
-                self.results[compiled.charter.table] = result = self._table(compiled)
+            at_a_time = self._side_by_side if self.jobs > 1 and len(chosen) > 1 else self._one_by_one
+            for result in at_a_time(walking, chosen):
                 told(result)
             for name in self._comparisons(chosen):
-                self.results[name] = result = self._compared(name)
-                told(result)
+                self.results[name] = walking.compared(name)
+                told(self.results[name])
         discard_old(self.context, self.context.today())
         verdict = gravest(each.verdict for each in self.results.values())
         seconds = round(time.perf_counter() - clock, 3)
@@ -64,6 +58,80 @@ class Running:
         run = RunResult(self.run_id, name, self.day, started, seconds, verdict, results)
         ledger.end_run(run)
         return run
+
+    def _telling(
+        self, told: Callable[[TableResult], None], chosen: Sequence[Compiled]
+    ) -> Callable[[TableResult], None]:  # fmt: skip
+        """Who hears of a table that is done, and the listener, who hears how many of them are."""
+        self.listener(Progress("tables", 0, len(chosen), "tables"))
+
+        def both(result: TableResult) -> None:
+            self.listener(Doing(result.table, "", result.verdict))
+            self.listener(Progress("tables", len(self.results), max(len(chosen), len(self.results)), "tables"))
+            told(result)
+
+        return both
+
+    def _walking(self, context: Context) -> Walking:
+        return Walking(context, self.run_id, self.day, self.place, self.wanted, self.listener)
+
+    def _one_by_one(self, walking: Walking, chosen: Sequence[Compiled]) -> Iterator[TableResult]:
+        for compiled in self._with_stale_lists(chosen):
+            result = walking.table(compiled, self._waits(compiled))
+            self.results[compiled.charter.table] = result
+            yield result
+
+    def _side_by_side(self, walking: Walking, chosen: Sequence[Compiled]) -> Iterator[TableResult]:
+        """Each table as soon as those before it that it refers to are done; the results are in the usual order."""
+        order = {compiled.charter.table: compiled for compiled in self._with_stale_lists(chosen)}
+        done, before = set(self.results), set[str]()
+        after: dict[str, set[str]] = {}
+        for name, compiled in order.items():
+            after[name] = compiled.after() & before
+            before.add(name)
+
+        @contextmanager
+        def equip() -> Iterator[Walking]:
+            own = walking.context.beside()
+            try:
+                with own.places.keeping():
+                    yield self._walking(own)
+            finally:
+                own.close()
+
+        def work(own: Walking, name: str) -> TableResult:
+            return own.table(order[name], self._waits(order[name]))
+
+        def interrupt(own: Walking) -> None:
+            own.context.places.interrupt()
+
+        crew, ended = Crew(min(self.jobs, len(order)), equip, work, interrupt), False
+        try:
+            for name, result in crew.carry_out([*order], after, self._apart([*order.values()])):
+                self.results[name] = result
+                yield result
+            ended = True
+        finally:
+            crew.end(at_once=not ended)
+        self.results = {name: self.results[name] for name in (*done, *order)}
+
+    def _apart(self, chosen: Sequence[Compiled]) -> dict[str, str]:
+        """The tables whose places have one load at a time, by those places; the others are made ready for several."""
+        places = {each.charter.table: self.place or each.place for each in chosen}
+        several = set[str]()
+        for name in dict.fromkeys(places.values()):
+            try:
+                with self.context.places.open(name, create=self.wanted.create) as place:
+                    if place.make_ready():
+                        several.add(name)
+            except NomothetaError:  # each table says so
+                continue
+        return {table: place for table, place in places.items() if place not in several}
+
+    def _waits(self, compiled: Compiled) -> list[str]:
+        """Those that a table comes after and that have not what their day brought."""
+        known = [(name, self.results[name]) for name in sorted(compiled.after()) if name in self.results]
+        return [name for name, result in known if result.load.state not in HAS]
 
     def _with_stale_lists(self, chosen: Sequence[Compiled]) -> Iterator[Compiled]:
         """The tables, each after the standing lists that it refers to and whose files have changed since their load."""
@@ -77,54 +145,6 @@ class Running:
                     yield listing
             yield compiled
 
-    def _table(self, compiled: Compiled) -> TableResult:
-        charter, place = compiled.charter, self.place or compiled.place
-        about: dict[str, Any] = {"about": charter.about, "owners": tuple(charter.owners)}
-        waits = [name for name in sorted(compiled.after()) if name in self.results and not _has(self.results[name])]
-        refusal = self._refusal(compiled, place) if waits else None
-        if waits and refusal is None:
-            held = LoadResult(
-                charter.table, place, self.day, "held back", "fail", message=f"skipped: {' and '.join(waits)} failed",
-                mend=f"fix {waits[0]} first, then: nomotheta run --day {self.day} {charter.table}",
-                table_rows=rows_there(self.context, charter.table, place),
-            )  # fmt: skip
-            self.context.ledger.add_load(held, moment(), self.run_id)
-            return TableResult(charter.table, "fail", held, **about)
-        try:
-            result = refusal or load_delivery(
-                self.context, compiled, self.day, self.place, self.run_id, self.wanted, self.listener
-            )  # fmt: skip
-        except DeclarationError as error:  # a secret is not set, a driver is missing: the other tables have theirs
-            return self._failed(charter.table, place, error, **about)
-        self.beside.breaks(compiled, place, result)
-        verdict, reconciliation, message = result.verdict, None, ""
-        if result.state in _HAS:
-            again = self._open_again(compiled, place)
-            verdict = gravest([verdict, *(each.verdict for each in again)])
-            message = "; ".join(map(_told_again, again))
-        if compiled.source is None and (
-            result.state == "loaded" or (result.state == "unchanged" and not self._is_equal(result))
-        ):
-            try:
-                reconciliation = reconcile_table(
-                    self.context,
-                    compiled,
-                    result.load_no,
-                    self.place,
-                    self.run_id,
-                    self.listener,
-                    recorded=True,
-                    beside=self.beside,
-                )
-                verdict = gravest([verdict, reconciliation.verdict])
-            except NomothetaError as error:
-                told = f"it could not be reconciled: {error.what}"
-                message = f"{message}; {told}" if message else told
-                verdict = gravest([verdict, "fail" if isinstance(error, DeliveryError) else "error"])
-        told = put_away(self.context, compiled.as_loaded, result)
-        message = "; ".join(filter(None, (message, told)))
-        return TableResult(charter.table, verdict, result, reconciliation=reconciliation, message=message, **about)
-
     def _comparisons(self, chosen: Sequence[Compiled]) -> Iterator[str]:
         """The comparisons that are kept in the workspace: all, or those in which one of the chosen tables is a side."""
         tables = {compiled.charter.table for compiled in chosen}
@@ -137,73 +157,3 @@ class Running:
                 continue
             if every or {said.source.table, said.target.table} & tables:
                 yield name
-
-    def _compared(self, name: str) -> TableResult:
-        """A comparison as a part of the run."""
-        about: dict[str, Any] = {}
-        try:
-            said = declared_comparison(self.context, name)
-            about = {"about": said.about, "owners": tuple(said.owners)}
-            found = compare_sides(self.context, said, name, self.day, self.run_id, self.listener, beside=self.beside)
-        except NomothetaError as error:
-            verdict: Verdict = "fail" if isinstance(error, DeliveryError) else "error"
-            failed = LoadResult(
-                name, "", self.day, "compared", verdict, message=error.what, where=error.where, mend=error.mend
-            )  # fmt: skip
-            return TableResult(name, verdict, failed, **about)
-        told = "" if found.verdict == "pass" else f"{found.source} and {found.target} differ"
-        result = LoadResult(name, found.place, self.day, "compared", found.verdict, message=told)
-        return TableResult(name, found.verdict, result, reconciliation=found, **about)
-
-    def _failed(self, table: str, place: str, error: DeclarationError, **about: Any) -> TableResult:
-        """A table of which a declaration is wrong."""
-        failed = LoadResult(table, place, self.day, "failed", "error", None, error.what, error.where, error.mend)
-        self.context.ledger.add_load(failed, moment(), self.run_id)
-        return TableResult(table, "error", failed, **about)
-
-    def _open_again(self, compiled: Compiled, place: str) -> list[LoadResult]:
-        """Rows that were set aside for the sake of rows which are gone come in."""
-        try:
-            return load_open_again(self.context, compiled, place, self.run_id, self.listener)
-        except PlaceError:  # which the load itself has told of, or will
-            return []
-
-    def _is_equal(self, result: LoadResult) -> bool:
-        """Whether the load was equal to its files, and the table has as many rows as its newest load left there."""
-        if self.context.ledger.rows_left(result.table, result.place) != result.table_rows:
-            return False  # somebody has added rows since, or taken some out
-        if self.context.ledger.removed_since(result.table, result.place, result.load_no or 0):
-            return False
-        return self.context.ledger.reconciled(result.table, result.place, result.load_no or 0) == "pass"
-
-    def _refusal(self, compiled: Compiled, place: str) -> LoadResult | None:
-        """What is said where a table's own delivery is refused, which is better to know than what it waits for."""
-        if compiled.source is not None:
-            return None
-        attempt = Attempt(self.context, compiled, place, self.day, self.run_id)
-        try:
-            attempt.arrived = arrive(self.context, compiled, self.day)
-            with self.context.places.open(place) as opened:
-                now = self.context.now(moment(), self.day)
-                choose(
-                    self.context, opened, compiled, attempt.arrived, self.day, now, again=True, until=self.wanted.until
-                )
-        except DeliveryError as error:
-            return entered(self.context, attempt, failed(self.context, attempt, error))
-        except (PlaceError, NothingArrivedError):
-            return None
-        return None
-
-
-def _told_again(result: LoadResult) -> str:
-    """What came of repeats whose originals were taken out."""
-    if result.state != "loaded":
-        return f"rows of load {result.mends} were not loaded: {result.message}"
-    rows = result.balance.loaded if result.balance else 0
-    were = "was" if rows == 1 else "were"
-    return f"{counted(rows, 'row')} that load {result.mends} had set aside {were} loaded by load {result.load_no}"
-
-
-def _has(result: TableResult) -> bool:
-    """Whether a table has what its day brought, so that others may refer to it."""
-    return result.load.state in _HAS

@@ -257,6 +257,9 @@ def run(
     ] = None,
     place: Place = None,
     create: Create = False,
+    jobs: Annotated[
+        int, typer.Option("--jobs", metavar="N", min=1, help="So many tables at a time, where none waits for another.")
+    ] = 1,
     rehearse: Annotated[
         bool, typer.Option("--rehearse", help="Trial run: load and check everything, then roll back.")
     ] = False,
@@ -274,11 +277,14 @@ def run(
     if only not in {None, "failing"}:
         raise DeclarationError(f"--only knows 'failing', not '{only}'", where="--only", mend="write failing")
     given = days_given(day, first, last, opened)
+    if rehearse and jobs > 1:
+        raise DeclarationError("a trial run loads one table after another", where="--jobs",
+                               mend="take --jobs out")  # fmt: skip
     if watch:
         if given or only or rehearse:
             raise DeclarationError("--watch runs what comes, whatever its day", where="--watch",
                                    mend="take --day, --from, --only and --rehearse out")  # fmt: skip
-        _watched(call, opened, tables or [], place=place, create=create, no_tell=no_tell)
+        _watched(call, opened, tables or [], place=place, create=create, jobs=jobs, no_tell=no_tell)
         return
     days = given or [opened.today()]
     results: list[RunResult] = []
@@ -291,9 +297,8 @@ def run(
                 continue
         with call.bars("night") as listener:
             asked: dict[str, Any] = {"place": place, "create": create, "listener": listener}
-            carry_out = (
-                opened.rehearse_run if rehearse else partial(opened.run, until=days[-1] if only is None else None)
-            )
+            until = days[-1] if only is None else None
+            carry_out = opened.rehearse_run if rehearse else partial(opened.run, until=until, jobs=jobs)
             results.append(carry_out(each, chosen, **asked))
         if not rehearse:
             warn(opened.keep_pages(results[-1]))
@@ -304,7 +309,7 @@ def run(
 
 
 def _watched(
-    call: Call, opened: Workspace, tables: list[str], *, place: str | None, create: bool, no_tell: bool
+    call: Call, opened: Workspace, tables: list[str], *, place: str | None, create: bool, jobs: int, no_tell: bool
 ) -> None:  # fmt: skip
     """Run what comes until somebody ends it; each run is shown when it is done."""
     import signal
@@ -326,7 +331,7 @@ def _watched(
 
     call.tell("following the folders of deliveries; end it with Ctrl-C")
     try:
-        opened.watch(tables, place=place, create=create, ended=ended, told=told)
+        opened.watch(tables, place=place, create=create, jobs=jobs, ended=ended, told=told)
     except KeyboardInterrupt:
         ended.set()
 

@@ -403,10 +403,15 @@ class DuckPlace(Staging):
         self._marked = self._marked or self.columns(MARKS) is not None
         return self._marked
 
-    def mark(self, mark: Mark) -> bool:
-        """Leave a mark, unless its content came before."""
+    def make_ready(self) -> bool:
+        """They may, once there are tables of marks."""
         for made in marks_ddl(duckdb_type).values():
             self._run(made)
+        return True
+
+    def mark(self, mark: Mark) -> bool:
+        """Leave a mark, unless its content came before."""
+        self.make_ready()
         values = values_of(mark)
         sql = f"INSERT INTO {MARKS} VALUES ({', '.join('?' * len(values))}) ON CONFLICT DO NOTHING RETURNING 1"
         return bool(self._run(sql, values))

@@ -321,6 +321,10 @@ class GeneralPlace(Embedded):
 
     # ---- marks
 
+    def make_ready(self) -> bool:
+        """Nobody knows of an unknown database whether it bears several writers."""
+        return False
+
     def marks(self, table: str) -> list[Mark]:
         """The loads that are in a table."""
         found = self._table(MARKS)

@@ -109,6 +109,11 @@ class MariaPlace(MariaCatalogue, Staging):
                 mend=f"ALTER TABLE {table} ENGINE=InnoDB",
             )  # fmt: skip
 
+    def make_ready(self) -> bool:
+        """They may, once there are tables of marks."""
+        self._make_marks()
+        return True
+
     def _make_marks(self) -> None:
         """The tables of loads are made before the transaction, which that would end."""
         ddl = self._marks_to_make()

@@ -225,14 +225,22 @@ class PostgresPlace(PostgresCatalogue):
             return []
         return marks_of([tuple(row.values()) for row in self._rows(OF_TABLE + "%s", [table])])
 
-    def mark(self, mark: Mark) -> bool:
-        """Leave a mark, unless its content came before."""
+    def make_ready(self) -> bool:
+        """They may, once there are tables of marks."""
+        self._make_marks()
+        return True
+
+    def _make_marks(self) -> None:
         ddl = self._marks_to_make()
         for statement in ddl.values():
             try:
                 self._run(statement)
             except PlaceError as error:
                 raise no_marks(error, ddl) from None
+
+    def mark(self, mark: Mark) -> bool:
+        """Leave a mark, unless its content came before."""
+        self._make_marks()
         values = ", ".join(f"%s::{postgres_type(kind)}" for kind in MARK_COLUMNS.values())
         sql = f"WITH left_there AS (INSERT INTO {MARKS} VALUES ({values}) ON CONFLICT DO NOTHING RETURNING 1) "
         return bool(self._rows(f"{sql} SELECT count(*) AS n FROM left_there", values_of(mark))[0]["n"])
