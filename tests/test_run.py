@@ -7,7 +7,6 @@ import email
 import email.policy
 import html.parser
 import json
-import os
 import re
 import shutil
 import socket
@@ -24,7 +23,7 @@ from aiosmtpd.smtp import AuthResult
 from conftest import DAY, SETTINGS, TICKETS, Space
 from nomotheta import open_workspace
 from nomotheta.errors import PlaceError
-from nomotheta.ledger.database import at_work
+from nomotheta.ledger.sqlite import SqliteLedger
 from nomotheta.report.documents import schemas
 from nomotheta.workspace import running
 
@@ -383,15 +382,20 @@ def test_the_python_api_walks_the_same_path(space: Space) -> None:
     workspace.close()
 
 
-def test_a_process_is_known_by_its_number_and_its_beginning() -> None:
+def test_a_process_is_known_by_its_number_and_its_beginning(tmp_path: Path) -> None:
+    ledger, other = SqliteLedger(tmp_path / "ledger.sqlite"), SqliteLedger(tmp_path / "other.sqlite")
+    at_work = ledger.at_work
     child = subprocess.Popen([sys.executable, "-c", "input()"], stdin=subprocess.PIPE)
     now = datetime.datetime.now(datetime.UTC)
     asked = [at_work(child.pid, moment.isoformat()) for moment in (now, now - datetime.timedelta(days=1))]
     child.communicate(b"\n")
 
-    assert [*asked, at_work(child.pid, now.isoformat()), at_work(os.getpid(), now.isoformat())] == [
+    assert [*asked, at_work(child.pid, now.isoformat()), at_work(ledger.holder, now.isoformat())] == [
         True, False, False, False,
     ]  # fmt: skip
+    assert at_work(other.holder, now.isoformat())  # of a thread of this process
+    other.close()
+    assert not at_work(other.holder, now.isoformat())
 
 
 def test_a_second_night_of_rows_that_cannot_be_told_apart_is_held_against_the_files_of_both(space: Space) -> None:

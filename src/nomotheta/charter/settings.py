@@ -95,6 +95,22 @@ class Report(Declared):
     base_url: Annotated[str | None, Field(pattern=r"^(https?|file)://\S+$")] = None
 
 
+class LedgerAt(Declared):
+    """A PostgreSQL database in which the ledger is kept, in a schema of its own; a file of the workspace otherwise."""
+
+    url: str
+    db_schema: Annotated[str, Field(alias="schema", min_length=1, max_length=63)] = "nomotheta"
+
+    @field_validator("url")
+    @classmethod
+    def _postgresql(cls, value: str) -> str:
+        if not re.match(r"postgres(ql)?://", value):
+            raise ValueError(
+                "a ledger is kept in the workspace, or in PostgreSQL: write postgresql://user@host/database"
+            )
+        return Place._no_secret(value)
+
+
 class Archive(Declared):
     """Where files go once they are in their table, and, in a run, those that cannot be loaded; by their day.
 
@@ -123,6 +139,7 @@ class Settings(Declared):
     tell: dict[str, Tell] = Field(default={})
     report: Report = Field(default=Report())
     archive: Archive | None = None
+    ledger: LedgerAt | None = None
 
     @field_validator("time_zone")
     @classmethod

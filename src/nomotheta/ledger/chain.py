@@ -9,11 +9,11 @@ from __future__ import annotations
 
 import hashlib
 import json
-import sqlite3
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from typing import Any
 
 from nomotheta.frozen import frozen
+from nomotheta.ledger.steps import Ask
 
 START = "0" * 64  # before the first record
 _ENTRY = ("entry_id", "what", "run_id", "load_no", "table_name", "place", "day", "started", "state", "verdict",
@@ -24,9 +24,8 @@ _EVENT = ("event_id", "entry_no", "episode", "at", "day", "run_id", "what", "siz
 KINDS = {
     "entry": ("entries", "entry_id", _ENTRY, "state <> 'started'"),
     "run": ("runs", "run_id", _RUN, "document IS NOT NULL"),
-    "docket": ("docket_events", "event_id", _EVENT, "1"),
+    "docket": ("docket_events", "event_id", _EVENT, "1 = 1"),
 }
-Ask = Callable[..., Sequence[sqlite3.Row]]
 
 
 @frozen
@@ -52,10 +51,11 @@ def seal(ask: Ask, kind: str, key: int) -> None:
     table, name, columns, _ = KINDS[kind]
     (row,) = ask(f"SELECT {', '.join(columns)} FROM {table} WHERE {name} = ?", key)
     digest = _digest(tuple(row))
-    last = ask("SELECT hash FROM chain ORDER BY seq DESC LIMIT 1")
-    before = last[0][0] if last else START
+    last = ask("SELECT seq, hash FROM chain ORDER BY seq DESC LIMIT 1")
+    number, before = (last[0][0], last[0][1]) if last else (0, START)
     ask(
-        "INSERT INTO chain (kind, key, digest, hash) VALUES (?, ?, ?, ?)",
+        "INSERT INTO chain (seq, kind, key, digest, hash) VALUES (?, ?, ?, ?, ?)",
+        number + 1,
         kind,
         key,
         digest,

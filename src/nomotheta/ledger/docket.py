@@ -179,8 +179,9 @@ class Docket:
                 told = "UPDATE docket SET told_size = ?, told_verdict = ? WHERE entry_no = ?"
                 self._rows(told, fault.size, fault.verdict, number)
         self._rows(
-            "INSERT OR REPLACE INTO docket_nights VALUES (?, ?, ?, ?, ?, ?)", number, episode, run.day, run.run_id,
-            fault.size, fault.verdict,
+            "INSERT INTO docket_nights VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT (entry_no, episode, day) DO UPDATE SET "
+            "run_id = excluded.run_id, size = excluded.size, verdict = excluded.verdict",
+            number, episode, run.day, run.run_id, fault.size, fault.verdict,
         )  # fmt: skip
         self._happened(number, episode, what, at, fault.message, day=run.day, run_id=run.run_id, size=fault.size)
 
@@ -263,7 +264,7 @@ class Docket:
 
     def entries(self, *, closed: bool = False) -> list[DocketEntry]:
         """The entries that are open, or all: the gravest first, then the oldest."""
-        found = self._read("SELECT * FROM docket WHERE open OR ?", closed)
+        found = self._read("SELECT * FROM docket WHERE open = 1 OR ?", closed)
         rank = {"error": 0, "fail": 1}
         return sorted(found, key=lambda each: (not each.open, rank[each.verdict], each.since or datetime.date.max))
 
@@ -277,13 +278,13 @@ class Docket:
 
     def unposted(self) -> list[tuple[int, Event]]:
         """The changes that nobody was told of so far, by their numbers."""
-        rows = self._rows("SELECT * FROM docket_events WHERE NOT posted ORDER BY event_id")
+        rows = self._rows("SELECT * FROM docket_events WHERE posted = 0 ORDER BY event_id")
         return [(row["event_id"], _event(row)) for row in rows]
 
     def posted(self, events: Sequence[int]) -> None:
         """They are on their way to those who want to hear of them."""
         self._rows(
-            "UPDATE docket_events SET posted = 1 WHERE event_id IN (SELECT value FROM json_each(?))",
+            f"UPDATE docket_events SET posted = 1 WHERE event_id IN ({self._database.numbers})",
             json.dumps(list(events)),
         )
 
@@ -295,7 +296,7 @@ class Docket:
     def _nights(self, numbers: Sequence[int]) -> Mapping[int, Sequence[Night]]:
         rows = self._rows(
             "SELECT docket_nights.* FROM docket_nights JOIN docket USING (entry_no, episode) "
-            "WHERE entry_no IN (SELECT value FROM json_each(?)) ORDER BY entry_no, day", json.dumps(list(numbers)),
+            f"WHERE entry_no IN ({self._database.numbers}) ORDER BY entry_no, day", json.dumps(list(numbers)),
         )  # fmt: skip
         found: dict[int, list[Night]] = {}
         for row in rows:

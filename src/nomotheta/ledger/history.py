@@ -11,7 +11,14 @@ from nomotheta.frozen import frozen
 from nomotheta.ledger.database import Database
 from nomotheta.ledger.record import LoadResult, RunResult, TableResult
 
-INSERT = f"INSERT OR REPLACE INTO nights VALUES ({', '.join('?' * 15)})"
+_REST = (
+    "day", "started", "verdict", "state", "loaded", "rejected", "repeated", "table_rows", "bytes", "seconds", "breaks",
+    "rules", "charter",
+)  # fmt: skip
+INSERT = (
+    f"INSERT INTO nights VALUES ({', '.join('?' * 15)}) ON CONFLICT (run_id, table_name) DO UPDATE SET "
+    + ", ".join(f"{name} = excluded.{name}" for name in _REST)
+)  # fmt: skip
 
 
 @frozen
@@ -55,7 +62,7 @@ class History:
         chosen = None if tables is None else json.dumps(list(tables))
         rows = self._database.rows(
             "SELECT * FROM nights WHERE run_id IN (SELECT DISTINCT run_id FROM nights ORDER BY run_id DESC LIMIT ?) "
-            "AND (? IS NULL OR table_name IN (SELECT value FROM json_each(?))) ORDER BY table_name, run_id",
+            f"AND (? IS NULL OR table_name IN ({self._database.listed})) ORDER BY table_name, run_id",
             nights, chosen, chosen,
         )  # fmt: skip
         found: dict[str, list[Part]] = {}

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import datetime
 import json
-import os
 from collections.abc import Mapping, Sequence
 from dataclasses import asdict, replace
 from pathlib import Path
@@ -12,7 +11,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 from nomotheta.errors import counted
 from nomotheta.ledger.chain import Verified, verified
-from nomotheta.ledger.database import Database, at_work
+from nomotheta.ledger.database import Database
 from nomotheta.ledger.docket import Docket
 from nomotheta.ledger.history import History
 from nomotheta.ledger.outbox import Outbox
@@ -24,16 +23,22 @@ if TYPE_CHECKING:
     from pydantic import TypeAdapter
 
 Document = TypeVar("Document")
-_NEXT = "(SELECT max(?, coalesce(max(load_no), 0) + 1) FROM entries)"
+_NO_LIMIT = 1 << 62
 
 
 class Ledger:
-    """Opened on a file; created where it is not there."""
+    """Opened on a file, which is made where it is not there, or on a database."""
 
-    def __init__(self, path: Path) -> None:
-        self._database = Database(path)
-        self._rows, self._add = self._database.rows, self._database.add
-        self.together = self._database.together
+    def __init__(self, kept: Path | Database) -> None:
+        if isinstance(kept, Path):
+            from nomotheta.ledger.sqlite import SqliteLedger
+
+            kept = SqliteLedger(kept)
+        self._database = database = kept
+        self._rows, self._add = database.rows, database.add
+        self.together, self.alone = database.together, database.alone
+        self._next = f"(SELECT {database.greatest}(?, coalesce(max(load_no), 0) + 1) FROM entries)"
+        self._each = f"files.key, {database.row} {database.each_row}"
         self.outbox, self.docket = Outbox(self._database), Docket(self._database)
         self.history = History(self._database)
 
@@ -91,18 +96,20 @@ class Ledger:
             least: the number is at least so high, and higher than any that was given before.
             exact: the number of a load that was cut off, where it is gone on with.
         """
-        row = self._rows(
-            "INSERT INTO entries (what, run_id, load_no, table_name, place, day, started, process, state, verdict, "
-            f"summary) VALUES ('load', ?, coalesce(?, {_NEXT}), ?, ?, ?, ?, ?, 'started', 'error', 'started') "
-            "RETURNING entry_id, load_no",
-            run_id, exact, least, table, place, day, started, os.getpid(),
-        )[0]  # fmt: skip
+        with self.together():
+            row = self._rows(
+                "INSERT INTO entries (what, run_id, load_no, table_name, place, day, started, process, state, verdict, "
+                f"summary) VALUES ('load', ?, coalesce(?, {self._next}), ?, ?, ?, ?, ?, 'started', 'error', 'started') "
+                "RETURNING entry_id, load_no",
+                run_id, exact, least, table, place, day, started, self._database.holder,
+            )[0]  # fmt: skip
         return int(row[0]), int(row[1])
 
     def renumber_load(self, entry_id: int, least: int) -> int:
         """Another number for a load that is about to start."""
-        told = f"UPDATE entries SET load_no = {_NEXT} WHERE entry_id = ? RETURNING load_no"
-        return int(self._rows(told, least, entry_id)[0][0])
+        told = f"UPDATE entries SET load_no = {self._next} WHERE entry_id = ? RETURNING load_no"
+        with self.together():
+            return int(self._rows(told, least, entry_id)[0][0])
 
     def end_load(self, entry_id: int, result: LoadResult) -> None:
         """What came of it."""
@@ -174,15 +181,16 @@ class Ledger:
         rows = self._rows(
             "SELECT verdict FROM entries WHERE what = 'reconcile' AND table_name = ? AND place = ? AND entry_id > "
             "(SELECT max(entry_id) FROM entries WHERE what = 'load' AND load_no = ?) AND EXISTS "
-            "(SELECT 1 FROM json_each(document, '$.loads') WHERE value = ?) ORDER BY entry_id DESC LIMIT 1",
-            table, place, load_no, load_no,
+            f"(SELECT 1 FROM {self._database.items('loads')} WHERE CAST({self._database.item('')} AS TEXT) = ?) "
+            "ORDER BY entry_id DESC LIMIT 1", table, place, load_no, str(load_no),
         )  # fmt: skip
         return str(rows[0][0]) if rows else None
 
     def rows_left(self, table: str, place: str) -> int | None:
         """How many rows the newest load of a table, or the newest undo, left in it; None where that is not known."""
         rows = self._rows(
-            "SELECT what, json_extract(document, '$.balance.after') FROM entries WHERE table_name = ? AND place = ? "
+            f"SELECT what, {self._database.of('balance.after', number=True)} FROM entries "
+            "WHERE table_name = ? AND place = ? "
             "AND (what = 'load' AND state = 'loaded' OR what = 'undo' AND state = 'taken out') "
             "ORDER BY entry_id DESC LIMIT 1", table, place,
         )  # fmt: skip
@@ -192,7 +200,8 @@ class Ledger:
         """Whether a load after this one has taken rows out of the table: they may be its own."""
         rows = self._rows(
             "SELECT 1 FROM entries WHERE what = 'load' AND table_name = ? AND place = ? AND load_no > ? "
-            "AND state = 'loaded' AND json_extract(document, '$.balance.removed') > 0 LIMIT 1", table, place, load_no,
+            f"AND state = 'loaded' AND {self._database.of('balance.removed', number=True)} > 0 LIMIT 1",
+            table, place, load_no,
         )  # fmt: skip
         return bool(rows)
 
@@ -212,7 +221,8 @@ class Ledger:
         rows = self._rows(
             "SELECT * FROM entries WHERE table_name = coalesce(?, table_name) AND place = coalesce(?, place) "
             "AND (? IS NULL OR day = ?) AND (NOT ? OR verdict IN ('fail', 'error')) ORDER BY entry_id DESC LIMIT ?",
-            table, place, day and day.isoformat(), day and day.isoformat(), failed, -1 if limit is None else limit,
+            table, place, day and day.isoformat(), day and day.isoformat(), failed,
+            _NO_LIMIT if limit is None else limit,
         )  # fmt: skip
         return [
             Entry(
@@ -257,12 +267,12 @@ class Ledger:
         self, table: str, place: str, rule: str, before: int | None, most: int
     ) -> list[tuple[int, datetime.date, str]]:  # fmt: skip
         """What a rule measured of the loads that are in a table, and came before one: the oldest first."""
+        said, found = self._database.item("measured"), self._database.items("findings", "loads.document")
         rows = self._rows(
-            "SELECT load_no, day, json_extract(found.value, '$.measured') AS measured FROM "
+            f"SELECT load_no, day, {said} AS measured FROM "
             "(SELECT * FROM entries WHERE what = 'load' AND table_name = ? AND place = ? AND state = 'loaded' "
             "AND document IS NOT NULL AND (? IS NULL OR load_no < ?) ORDER BY load_no DESC LIMIT ?) AS loads, "
-            "json_each(loads.document, '$.findings') AS found WHERE json_extract(found.value, '$.rule') = ? "
-            "AND json_extract(found.value, '$.measured') <> '' ORDER BY load_no",
+            f"{found} WHERE {self._database.item('rule')} = ? AND {said} <> '' ORDER BY load_no",
             table, place, before, before, most, rule,
         )  # fmt: skip
         return [(row["load_no"], datetime.date.fromisoformat(row["day"]), row["measured"]) for row in rows]
@@ -274,7 +284,7 @@ class Ledger:
     def charter_of(self, load_no: int, table: str, place: str) -> str:
         """The version of the charter that a load was carried out by; empty where that is not known."""
         found = self._rows(
-            "SELECT json_extract(document, '$.charter') FROM entries WHERE what = 'load' AND load_no = ? "
+            f"SELECT {self._database.of('charter')} FROM entries WHERE what = 'load' AND load_no = ? "
             "AND table_name = ? AND place = ? AND document IS NOT NULL ORDER BY entry_id DESC LIMIT 1",
             load_no, table, place,
         )  # fmt: skip
@@ -287,10 +297,11 @@ class Ledger:
 
     def loads_in_the_way(self, table: str, place: str) -> dict[int, tuple[int | None, dict[int, int]]]:
         """Of the loads that set rows aside for the sake of other loads' rows: whose rows it mends, and those others."""
+        mends, way = self._database.of("mends", number=True), self._database.of("in_the_way")
         rows = self._rows(
-            "SELECT load_no, json_extract(document, '$.mends') AS mends, json_extract(document, '$.in_the_way') AS way "
-            "FROM entries WHERE what = 'load' AND table_name = ? AND place = ? AND state = 'loaded' "
-            "AND json_extract(document, '$.in_the_way') NOT IN ('{}', 'null') ORDER BY entry_id",
+            f"SELECT load_no, {mends} AS mends, {way} AS way FROM entries "
+            "WHERE what = 'load' AND table_name = ? AND place = ? AND state = 'loaded' "
+            f"AND {way} NOT IN ('{{}}', 'null') ORDER BY entry_id",
             table, place,
         )  # fmt: skip
         ways = {row["load_no"]: (row["mends"], json.loads(row["way"])) for row in rows}
@@ -302,7 +313,9 @@ class Ledger:
         """Rows (file and record) came again and stay out, by the load whose rows are in the way now, or 0."""
         for load_no, rows in ways.items():
             self._rows(
-                f"INSERT OR REPLACE INTO tried SELECT ?, files.key, records.value, ? {_EACH}",
+                f"INSERT INTO tried SELECT DISTINCT {_NUMBER}, files.key, {self._database.row}, {_NUMBER} "
+                f"{self._database.each_row} WHERE 1 = 1 "
+                "ON CONFLICT (of_load, file, record) DO UPDATE SET load_no = excluded.load_no",
                 of_load,
                 load_no,
                 _listed(rows),
@@ -320,7 +333,8 @@ class Ledger:
     ) -> None:
         """Rows (file and record) that a load set aside will not come, and why."""
         self._rows(
-            f"INSERT OR IGNORE INTO closed SELECT ?, files.key, records.value, ?, ?, ? {_EACH}",
+            f"INSERT OR IGNORE INTO closed SELECT {_NUMBER}, files.key, {self._database.row}, {_TEXT}, {_TEXT}, "
+            f"{_TEXT} {self._database.each_row}",
             of_load, reason, by, at, _listed(rows),
         )  # fmt: skip
 
@@ -337,7 +351,7 @@ class Ledger:
         """An entry for a load that is about to be taken out."""
         return self._add(
             "entries", what="undo", load_no=load.load_no, table_name=load.table, place=load.place, day=load.day,
-            started=started, process=os.getpid(), state="started", verdict="error", summary="started",
+            started=started, process=self._database.holder, state="started", verdict="error", summary="started",
         )  # fmt: skip
 
     def end_undo(self, entry_id: int, result: Undone) -> None:
@@ -380,7 +394,7 @@ class Ledger:
         return [
             (row["entry_id"], row["load_no"], row["table_name"], row["what"])
             for row in rows
-            if not at_work(row["process"], row["started"])
+            if not self._database.at_work(row["process"], row["started"])
         ]
 
     def settle(self, entry_id: int, *, stands: bool) -> None:
@@ -401,14 +415,14 @@ class Ledger:
 
     def expect_mended(self, of_load: int, load_no: int, rows: Sequence[tuple[str, int]]) -> None:
         """Rows that a load set aside (file and record) are about to come with another."""
-        self._rows(f"INSERT INTO mended SELECT ?, ?, {_LISTED}", of_load, load_no, _listed(rows))
+        self._rows(f"INSERT INTO mended SELECT {_NUMBER}, {_NUMBER}, {self._each}", of_load, load_no, _listed(rows))
 
     def drop_mended(self, of_load: int, load_no: int, rows: Sequence[tuple[str, int]] | None) -> None:
         """These did not come after all; None for all of them."""
         if rows is None:
             self._rows("DELETE FROM mended WHERE of_load = ? AND load_no = ?", of_load, load_no)
             return
-        of = f"of_load = ? AND load_no = ? AND (file, record) IN (SELECT {_LISTED})"
+        of = f"of_load = ? AND load_no = ? AND (file, record) IN (SELECT {self._each})"
         self._rows(f"DELETE FROM mended WHERE {of}", of_load, load_no, _listed(rows))
 
     def mended(self, of_load: int) -> dict[tuple[str, int], int]:
@@ -451,8 +465,7 @@ class Ledger:
         self._database.close()
 
 
-_EACH = "FROM json_each(?) AS files, json_each(files.value) AS records"
-_LISTED = f"files.key, records.value {_EACH}"
+_NUMBER, _TEXT = "CAST(? AS BIGINT)", "CAST(? AS TEXT)"  # a value whose kind nothing else tells
 
 
 def _listed(rows: Sequence[tuple[str, int]]) -> str:

@@ -4,12 +4,11 @@ from __future__ import annotations
 
 import datetime
 import json
-import os
 from collections.abc import Mapping, Sequence
 from dataclasses import field
 
 from nomotheta.frozen import frozen
-from nomotheta.ledger.database import Database, at_work
+from nomotheta.ledger.database import Database
 
 _OPEN = "sent IS NULL AND refused IS NULL"
 
@@ -85,7 +84,7 @@ class Outbox:
                 datetime.datetime.fromisoformat(row["created"]), json.loads(row["files"] or "{}"),
             )
             for row in rows
-            if not at_work(row["holder"], row["held"])
+            if not self._database.at_work(row["holder"], row["held"])
         ]  # fmt: skip
 
     def sent_since(self, tell: str, moment: datetime.datetime) -> int:
@@ -105,11 +104,11 @@ class Outbox:
         """Take a mail in hand, if no other process has taken it meanwhile."""
         sql = f"SELECT holder, held FROM outbox WHERE mail_id = ? AND {_OPEN}"
         row = next(iter(self._database.rows(sql, mail.mail_id)), None)
-        if row is None or at_work(row["holder"], row["held"]):
+        if row is None or self._database.at_work(row["holder"], row["held"]):
             return False
         taken = self._database.rows(
             f"UPDATE outbox SET holder = ?, held = ? WHERE mail_id = ? AND holder IS ? AND held IS ? AND {_OPEN} "
-            "RETURNING 1", os.getpid(), now, mail.mail_id, row["holder"], row["held"],
+            "RETURNING 1", self._database.holder, now, mail.mail_id, row["holder"], row["held"],
         )  # fmt: skip
         return bool(taken)
 

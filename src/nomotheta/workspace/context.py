@@ -58,10 +58,19 @@ class Context:
 
     @cached_property
     def ledger(self) -> Ledger:
-        """The workspace's memory."""
+        """The workspace's memory.
+
+        Raises:
+            NomothetaError: it cannot be used.
+        """
         from nomotheta.ledger import Ledger
 
-        return Ledger(self.root / MEMORY / "ledger.sqlite")
+        declared = self.settings.ledger if _is_said(self.root / SETTINGS, "ledger") else None
+        if declared is None:
+            return Ledger(self.root / MEMORY / "ledger.sqlite")
+        from nomotheta.workspace.shared_ledger import shared_ledger  # only now: its driver is not always there
+
+        return Ledger(shared_ledger(declared, self.settings.name))
 
     @cached_property
     def identity(self) -> str:
@@ -106,6 +115,17 @@ class Context:
         """Let go of the ledger."""
         if "ledger" in self.__dict__:
             self.ledger.close()
+
+
+def _is_said(path: Path, key: str) -> bool:
+    """Whether settings have a key; also where they cannot be read, which is said by who reads them."""
+    try:
+        with path.open("rb") as file:
+            return key in tomllib.load(file)
+    except FileNotFoundError:
+        return False
+    except (OSError, ValueError):
+        return True
 
 
 def _declared_zone(path: Path) -> zoneinfo.ZoneInfo | None:

@@ -169,10 +169,10 @@ class Loads(Opened):
             DeclarationError: all charters or the call is wrong; nothing was done.
         """
         chosen, broken = self._delivered(tables)
-        from nomotheta.workspace.alone import alone
+        from nomotheta.workspace.alone import alone, alone_with
         from nomotheta.workspace.running import Running
 
-        with alone(self.root / MEMORY, self.context.zone):
+        with alone(self.root / MEMORY, self.context.zone), alone_with(self.ledger):
             running = Running(self.context, day or self.today(), place, listener, create=create, until=until, jobs=jobs)
             return running.run(chosen, broken, told)
 

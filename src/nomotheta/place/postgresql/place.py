@@ -36,6 +36,7 @@ _ARROW = {
     "double precision": pa.float64(),
 }  # fmt: skip
 _CHUNK = 20_000  # rows
+_MAKING = f"hashtextextended('{MARKS}', 0)"  # the lock of who makes the tables of marks
 _BUCKET_AND_HASH = np.dtype([("bucket", ">u4"), ("hash", ">u8")])
 _ALL_TEXTS = {f"f{at}": pa.string() for at in range(64)}  # of as many columns as a result may have
 
@@ -113,9 +114,22 @@ class PostgresPlace(PostgresCatalogue):
             keys, lambda key: self._rows(f"SELECT pg_try_advisory_lock({key}) AS got")[0]["got"],
             "pg_advisory_unlock({})", self._holder,
         )  # fmt: skip
-        with self.committed("BEGIN ISOLATION LEVEL REPEATABLE READ", release):
+        with self._first_of_all(), self.committed("BEGIN ISOLATION LEVEL REPEATABLE READ", release):
             self._before = {table: self._statistics(table) for table in tables}
             yield
+
+    @contextlib.contextmanager
+    def _first_of_all(self) -> Iterator[None]:
+        """One after another for as long as there are no tables of marks, which a transaction sees if it began later."""
+        if not self._marks_to_make():
+            yield
+            return
+        self._run(f"SELECT pg_advisory_lock({_MAKING})")
+        try:
+            yield
+        finally:
+            with contextlib.suppress(PlaceError):
+                self._run(f"SELECT pg_advisory_unlock({_MAKING})")
 
     def _holder(self, key: str) -> str:
         rows = self._rows(
@@ -227,11 +241,15 @@ class PostgresPlace(PostgresCatalogue):
 
     def make_ready(self) -> bool:
         """They may, once there are tables of marks."""
-        self._make_marks()
+        with self._connection.transaction():
+            self._make_marks()
         return True
 
     def _make_marks(self) -> None:
+        """In one session at a time: the server lets two make the same at once, and then refuses one of them."""
         ddl = self._marks_to_make()
+        if ddl:
+            self._run(f"SELECT pg_advisory_xact_lock({_MAKING})")
         for statement in ddl.values():
             try:
                 self._run(statement)
