@@ -204,3 +204,20 @@ def test_an_altered_row_of_a_shared_ledger_is_found(space: Space, team: Database
     assert "was altered after it was written" in ended.text
     shutil.rmtree(space.root / ".nomotheta")
     assert json.loads(space.run("ledger", "--json").out)["entries"]
+
+
+def test_rows_that_were_set_aside_elsewhere_are_said_to_be_and_never_taken_for_none(space: Space) -> None:
+    space.tickets(
+        "ticket_no;fare;sold_on\nT001;1,00;01.06.2026\nT001;2,00;01.06.2026\nX;1,00;01.06.2026\n", "2026-06-01"
+    )
+    assert space.run("run", "--day", "2026-06-01", "--create").code == 0
+    shutil.rmtree(space.root / ".nomotheta/rejects")
+    for words in (
+        ["rejects", "--all"], ["rejects", "tickets", "--csv", "mend.csv"], ["rejects", "1", "--close", "no"],
+        ["reconcile", "tickets"], ["report", "--as", "rejects"],
+    ):  # fmt: skip
+        ended = space.run(*words)
+        assert ended.code == 3, ended.text
+        assert "load-1.parquet" in ended.text
+    assert space.run("evidence", "--from", "2026-06-01").code == 0
+    assert space.run("report").code == 0

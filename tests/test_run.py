@@ -25,7 +25,7 @@ from nomotheta import open_workspace
 from nomotheta.errors import PlaceError
 from nomotheta.ledger.sqlite import SqliteLedger
 from nomotheta.report.documents import schemas
-from nomotheta.workspace import running
+from nomotheta.workspace import walking
 
 LISTED = '[[references]]\ncolumns = ["{0}"]\nlisted_in = "{1}({0})"\n'
 
@@ -213,7 +213,7 @@ def test_what_could_not_be_reconciled_is_reconciled_by_the_next_run(
         raise PlaceError("the database is locked")
 
     with monkeypatch.context() as met:
-        met.setattr(running, "reconcile_table", locked)
+        met.setattr(walking, "reconcile_table", locked)
         first = ran(space, "a")
     second, third = ran(space, "a"), ran(space, "a")
 

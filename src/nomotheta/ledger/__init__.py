@@ -1,7 +1,7 @@
 """The ledger: what happened, kept in the workspace."""
 
 from nomotheta.ledger.docket import TOLD, Docket, DocketEntry, DocketPage, Event, Night
-from nomotheta.ledger.history import Part, usual_range
+from nomotheta.ledger.history import Change, Part, usual_range
 from nomotheta.ledger.ledger import Ledger
 from nomotheta.ledger.outbox import Mail, Outbox, Outgoing, OutgoingPage
 from nomotheta.ledger.record import (
@@ -21,6 +21,7 @@ from nomotheta.ledger.summaries import summary_of_load, summary_of_reconciliatio
 __all__ = [
     "TOLD",
     "BadFile",
+    "Change",
     "Docket",
     "DocketEntry",
     "DocketPage",

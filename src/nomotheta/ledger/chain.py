@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from nomotheta.frozen import frozen
@@ -25,6 +25,7 @@ KINDS = {
     "entry": ("entries", "entry_id", _ENTRY, "state <> 'started'"),
     "run": ("runs", "run_id", _RUN, "document IS NOT NULL"),
     "docket": ("docket_events", "event_id", _EVENT, "1 = 1"),
+    "pruning": ("prunings", "pruning_no", ("pruning_no", "at", "before", "by_name", "removed"), "1 = 1"),
 }
 
 
@@ -64,8 +65,8 @@ def seal(ask: Ask, kind: str, key: int) -> None:
 
 
 def seal_all(ask: Ask) -> None:
-    """Begin the chain of a ledger that has none: with all that is in it."""
-    for kind, (table, name, _, sealed) in KINDS.items():
+    """Begin the chain of a ledger that has none: with all that is in it, and could be then."""
+    for kind, (table, name, _, sealed) in [*KINDS.items()][:3]:
         for (key,) in ask(f"SELECT {name} FROM {table} WHERE {sealed} ORDER BY {name}"):
             seal(ask, kind, key)
 
@@ -82,6 +83,7 @@ def verified(ask: Ask) -> Verified:
             altered.append(Altered(f"record {seq}", f"of {_named(kind, key)} was altered"))
         before = found
         newest[kind, key] = digest
+    pruned = _pruned(ask, newest)
     for kind, (table, name, columns, sealed) in KINDS.items():
         there = set()
         for row in ask(f"SELECT {', '.join(columns)}, {sealed} FROM {table} ORDER BY {name}"):
@@ -93,9 +95,21 @@ def verified(ask: Ask) -> Verified:
                 altered.append(Altered(_named(kind, key), f"was added by other means{_about(kind, values)}"))
             elif known is not None and known != _digest(tuple(values)):
                 altered.append(Altered(_named(kind, key), f"was altered after it was written{_about(kind, values)}"))
-        gone = [key for other, key in newest if other == kind and (kind, key) not in there]
+        missing = {key for other, key in newest if other == kind and (kind, key) not in there}
+        gone = sorted(missing - pruned.get(kind, frozenset()))
         altered += [Altered(_named(kind, key), "was removed") for key in gone]
     return Verified(count, before, tuple(altered))
+
+
+def _pruned(ask: Ask, newest: Mapping[tuple[str, int], str]) -> dict[str, set[int]]:
+    """What was removed on purpose, by kind: as those prunings tell that are as they were written."""
+    table, _, columns, _ = KINDS["pruning"]
+    found: dict[str, set[int]] = {}
+    for row in ask(f"SELECT {', '.join(columns)} FROM {table}"):
+        if newest.get(("pruning", row[0])) == _digest(tuple(row)):
+            for kind, ranges in json.loads(row[-1]).items():
+                found.setdefault(kind, set()).update(key for first, last in ranges for key in range(first, last + 1))
+    return found
 
 
 def _about(kind: str, values: Sequence[Any]) -> str:
@@ -106,7 +120,10 @@ def _about(kind: str, values: Sequence[Any]) -> str:
 
 
 def _named(kind: str, key: int) -> str:
-    return {"entry": "ledger entry", "run": "run", "docket": "docket event"}.get(kind, kind) + f" {key}"
+    return f"{_NAMES.get(kind, kind)} {key}"
+
+
+_NAMES = {"entry": "ledger entry", "docket": "docket event"}
 
 
 def _digest(values: tuple[Any, ...]) -> str:

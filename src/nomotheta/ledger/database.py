@@ -55,8 +55,11 @@ class Database(Protocol):
     def alone(self) -> AbstractContextManager[bool]:
         """Whether nobody else carries out a run with this ledger, on whatever machine; nobody may meanwhile."""
 
-    def compact(self) -> int | None:
-        """Give back the room of what was removed; how many bytes the ledger takes then, where that is known."""
+    def size(self) -> int | None:
+        """How many bytes the ledger takes, where that is known."""
+
+    def compact(self) -> None:
+        """Give back the room of what was removed."""
 
     def close(self) -> None:
         """Let go of it."""

@@ -46,6 +46,65 @@ class Part:
     charter: str = ""
 
 
+_IN_PLACE, _WELL = frozenset({"loaded", "unchanged", "nothing arrived", "judged"}), "in place"
+
+
+@frozen
+class Change:
+    """What is otherwise with a table than on the night before that knew it: its part then and now.
+
+    `now` is None where it took no part in this night, `before` where none is known from before it.
+    """
+
+    table: str
+    now: Part | None
+    before: Part | None
+
+    @property
+    def differs(self) -> bool:
+        """Whether anything that somebody should look at has changed: not the seconds, and not that rows came."""
+        return self.now is None or self.before is None or bool(
+            self.now.verdict != self.before.verdict or self.is_otherwise
+            or self.now.breaks != self.before.breaks or (self.now.rejected or 0) != (self.before.rejected or 0)
+            or self.now.charter != self.before.charter or self.is_unusual
+        )  # fmt: skip
+
+    @property
+    def is_otherwise(self) -> bool:
+        """Whether its day ended in another way; that nothing new came, or need have, is as good as a load."""
+        states = {_WELL if part.state in _IN_PLACE else part.state for part in (self.now, self.before) if part}
+        return len(states) > 1
+
+    @property
+    def is_unusual(self) -> bool:
+        """Whether it brought less than half, or more than twice, of the rows of the night before."""
+        if self.now is None or self.before is None or self.now.loaded is None or not self.before.loaded:
+            return False
+        return not self.before.loaded <= 2 * self.now.loaded <= 4 * self.before.loaded
+
+    @property
+    def new_breaks(self) -> dict[str, int]:
+        """The rules that are broken now and were not before, and by how many rows."""
+        before = self.before.breaks if self.before else {}
+        return {rule: count for rule, count in (self.now.breaks if self.now else {}).items() if rule not in before}
+
+    @property
+    def other_breaks(self) -> dict[str, tuple[int, int]]:
+        """The rules that are broken by another number of rows than before: then and now."""
+        if self.now is None or self.before is None:
+            return {}
+        both = {rule: (self.before.breaks[rule], count) for rule, count in self.now.breaks.items()
+                if rule in self.before.breaks}  # fmt: skip
+        return {rule: counts for rule, counts in both.items() if counts[0] != counts[1]}
+
+    @property
+    def mended_breaks(self) -> list[str]:
+        """The rules that were broken before, and are not any more; of a table whose rules were judged."""
+        if self.now is None or self.before is None or self.now.state not in _IN_PLACE or not self.now.rules:
+            return []
+        return [rule for rule in self.before.breaks if rule not in self.now.breaks]
+
+
 class History:
     """The nights of a ledger's tables."""
 
@@ -74,6 +133,29 @@ class History:
         """Of each table the newest part of a run for a day."""
         rows = self._database.rows("SELECT * FROM nights WHERE day = ? ORDER BY run_id", str(day))
         return {row["table_name"]: _part(row) for row in rows}
+
+    def changes(self, day: datetime.date | None = None) -> tuple[datetime.date | None, list[Change]]:
+        """What is otherwise on the night of a day, or of the newest, than on the last one before that knew each table.
+
+        Tables that took part on the last day before, and not on this one, are among them.
+
+        Returns:
+            The day, None where there was no night, and the tables by their names.
+        """
+        newest = self._database.rows("SELECT max(day) FROM nights")[0][0]
+        if day is None and newest is None:
+            return None, []
+        day = day or datetime.date.fromisoformat(newest)
+        now = self.of_day(day)
+        rows = self._database.rows(
+            "SELECT nights.* FROM nights JOIN (SELECT table_name, max(day) AS day FROM nights WHERE day < ? "
+            "GROUP BY table_name) AS last ON nights.table_name = last.table_name AND nights.day = last.day "
+            "ORDER BY run_id", day,
+        )  # fmt: skip
+        before = {row["table_name"]: _part(row) for row in rows}
+        last = max((part.day for part in before.values()), default=None)
+        names = {*now, *(name for name, part in before.items() if part.day == last)}
+        return day, [Change(name, now.get(name), before.get(name)) for name in sorted(names)]
 
     def last_success(self) -> dict[str, datetime.date]:
         """Of each table the newest delivery's day on which it passed."""

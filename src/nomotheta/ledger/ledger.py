@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping, Sequence, Set
 from dataclasses import asdict, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
@@ -22,6 +22,8 @@ from nomotheta.reconcile import Reconciliation
 if TYPE_CHECKING:
     from pydantic import TypeAdapter
 
+    from nomotheta.ledger.pruning import Pruned
+
 Document = TypeVar("Document")
 _NO_LIMIT = 1 << 62
 
@@ -37,6 +39,7 @@ class Ledger:
         self._database = database = kept
         self._rows, self._add = database.rows, database.add
         self.together, self.alone = database.together, database.alone
+        self.size, self.compact = database.size, database.compact
         self._next = f"(SELECT {database.greatest}(?, coalesce(max(load_no), 0) + 1) FROM entries)"
         self._each = f"files.key, {database.row} {database.each_row}"
         self.outbox, self.docket = Outbox(self._database), Docket(self._database)
@@ -240,6 +243,22 @@ class Ledger:
             load_no,
         )
         return _adapter(LoadResult).validate_json(found[0][0]) if found else None
+
+    def tables(self, place: str) -> list[str]:
+        """The tables of a place into which anything was loaded."""
+        sql = "SELECT DISTINCT table_name FROM entries WHERE what = 'load' AND place = ? ORDER BY table_name"
+        return [row[0] for row in self._rows(sql, place)]
+
+    def newest_with_rejects(self, table: str | None = None) -> int | None:
+        """The newest load, of a table or of all, that set rows aside; None where none did."""
+        aside = " + ".join(f"coalesce({self._database.of(f'balance.{each}', number=True)}, 0)"
+                           for each in ("rejected", "copies", "conflicts"))  # fmt: skip
+        found = self._rows(
+            "SELECT load_no FROM entries WHERE what = 'load' AND document IS NOT NULL AND load_no IS NOT NULL "
+            f"AND table_name = coalesce(?, table_name) AND state <> 'started' AND {aside} > 0 "
+            "ORDER BY load_no DESC LIMIT 1", table,
+        )  # fmt: skip
+        return int(found[0][0]) if found else None
 
     def loads_of_run(self, run_id: int) -> list[int]:
         """The loads of a run whose rows are in their tables."""
@@ -459,6 +478,21 @@ class Ledger:
     def verified(self) -> Verified:
         """Whether what is in the ledger is as it was written."""
         return verified(self._rows)
+
+    def prune(
+        self, before: datetime.datetime, kept_loads: Mapping[str, Set[int]], by: str, *, rehearse: bool = False
+    ) -> Pruned:  # fmt: skip
+        """Remove what began before a moment and is no longer needed.
+
+        Args:
+            before: the moment.
+            kept_loads: by place, the numbers of loads that stay; all loads stay of places that are not named.
+            by: whose doing it is.
+            rehearse: only say what would be removed.
+        """
+        from nomotheta.ledger.pruning import prune
+
+        return prune(self._database, before, kept_loads, by, rehearse=rehearse)
 
     def close(self) -> None:
         """Let go of the file."""

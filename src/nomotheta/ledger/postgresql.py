@@ -190,13 +190,16 @@ class PostgresLedger:
                 with contextlib.suppress(NomothetaError):
                     self.rows(f"SELECT pg_advisory_unlock({_RUNNING})")
 
-    def compact(self) -> int | None:
-        """The server does so by itself."""
+    def size(self) -> int | None:
+        """Of the tables of the schema."""
         found = self.rows(
             "SELECT sum(pg_total_relation_size(c.oid)) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace "
             "WHERE n.nspname = current_schema() AND c.relkind = 'r'"
         )
         return int(found[0][0]) if found[0][0] is not None else None
+
+    def compact(self) -> None:
+        """The server does so by itself, and gives the room to what comes."""
 
     def close(self) -> None:
         """Let go of the connection, and of all that is held by it."""

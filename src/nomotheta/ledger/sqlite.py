@@ -158,11 +158,15 @@ class SqliteLedger:
         """Other runs of the same machine are known by a file of the workspace."""
         return contextlib.nullcontext(enter_result=True)
 
-    def compact(self) -> int | None:
+    def size(self) -> int | None:
+        """Of the file, with what is still to be written into it."""
+        files = (self.path, self.path.with_name(self.path.name + "-wal"))
+        return sum(file.stat().st_size for file in files if file.exists())
+
+    def compact(self) -> None:
         """Write the file anew."""
         self.rows("VACUUM")
         self.rows("PRAGMA wal_checkpoint(TRUNCATE)")
-        return self.path.stat().st_size
 
     def close(self) -> None:
         """Let go of the file."""

@@ -115,4 +115,8 @@ STEPS: Sequence[Sequence[str | Callable[[Ask], None]]] = (
         _chained,
     ),
     ("ALTER TABLE nights ADD COLUMN charter TEXT NOT NULL DEFAULT ''", _with_nights),
+    (
+        "CREATE TABLE prunings (pruning_no INTEGER PRIMARY KEY, at TEXT NOT NULL, before TEXT NOT NULL, "
+        "by_name TEXT NOT NULL, removed TEXT NOT NULL)",
+    ),
 )

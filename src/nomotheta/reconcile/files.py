@@ -15,7 +15,7 @@ import pyarrow as pa
 
 from nomotheta.charter import Compiled
 from nomotheta.conditions import Kind
-from nomotheta.errors import DeliveryError
+from nomotheta.errors import DeliveryError, GoneError
 from nomotheta.events import Listener, Progress
 from nomotheta.frozen import frozen
 from nomotheta.load.balance import Balance
@@ -77,6 +77,9 @@ class Files:
         """The rows that the files hold, less those that were set aside; with their files and lines, if wanted."""
         with _progress(self.compiled, self.files, self.listener) as told:
             for load, pairs in itertools.groupby(self.of_loads, lambda pair: pair[0]):
+                if load.balance.rejected + load.balance.repeated and not load.rejects.exists():
+                    raise GoneError(f"which rows load {load.load_no} set aside is not known here",
+                                    where=load.rejects.name, mend="reconcile where it was loaded")  # fmt: skip
                 aside, before = left_out(load.rejects), 0
                 files = [file for _, file in pairs]
                 for piece in worked_files(files, functools.partial(self._opened, load), join=not load.mended):

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import datetime
 import json
 import re
+from collections.abc import Mapping
 from dataclasses import field
 from typing import Any
 
@@ -12,8 +14,20 @@ from pydantic import TypeAdapter
 from nomotheta.charter import Problem
 from nomotheta.charter.schema import declared_schemas
 from nomotheta.frozen import frozen
-from nomotheta.ledger import DocketPage, Entry, Judgement, LoadResult, OutgoingPage, RunResult, ShownReject, Undone
+from nomotheta.ledger import (
+    Change,
+    DocketPage,
+    Entry,
+    Judgement,
+    LoadResult,
+    OutgoingPage,
+    Part,
+    RunResult,
+    ShownReject,
+    Undone,
+)
 from nomotheta.ledger.chain import Verified
+from nomotheta.ledger.pruning import Pruned
 from nomotheta.peek import Look
 from nomotheta.peek.table import TableLook
 from nomotheta.place.answer import PlaceAnswer
@@ -146,6 +160,24 @@ class LedgerPage:
 
 
 @frozen
+class LedgerChanges:
+    """What is otherwise on the night of a day than on the one before: the tables in which anything differs, or all."""
+
+    day: datetime.date | None
+    changes: tuple[Change, ...]
+    format: str = "nomotheta/ledger-changes/1"
+
+
+@frozen
+class LedgerTrends:
+    """The parts of tables in the newest nights, the oldest first."""
+
+    nights: int
+    tables: Mapping[str, tuple[Part, ...]]
+    format: str = "nomotheta/ledger-trends/1"
+
+
+@frozen
 class LedgerLoad:
     """A load as the ledger keeps it, when it began, and the charter that was carried out, as TOML."""
 
@@ -226,6 +258,9 @@ DOCUMENTS = (
     RunResult,
     Runs,
     Arrivals,
+    LedgerChanges,
+    LedgerTrends,
+    Pruned,
     Failure,
 )
 

@@ -112,11 +112,10 @@ def _load(context: Context, which: int | str | None) -> LoadResult:
         if load is None:
             raise DeclarationError(f"there is no load {which} in the ledger", mend="see: nomotheta ledger")
         return load
-    files = context.rejects_file(0).parent.glob("load-*.parquet")
-    for number in sorted((int(path.stem.partition("-")[2]) for path in files), reverse=True):
-        load = ledger.load(number)
-        if load is not None and which in {None, load.table}:
-            return load
+    newest = ledger.newest_with_rejects(which)
+    load = None if newest is None else ledger.load(newest)
+    if load is not None:
+        return load
     if which is None:
         raise DeclarationError("no load has set rows aside so far", where="ledger")
     tables = [each.charter.table for each in context.charters.apart(())[0]]
@@ -133,7 +132,7 @@ def _open(
         return kept[:limit], faults
     from nomotheta.load.rejects import count_faults, read_rejects
 
-    file = context.rejects_file(load.load_no or 0)
+    file = context.rejects_kept(load.load_no or 0)
     shown = [shown_of(each) for each in read_rejects(file, limit, done)]
     return shown, count_faults(file, done) if done else faults
 

@@ -10,6 +10,8 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from nomotheta.errors import GoneError
+
 if TYPE_CHECKING:
     from nomotheta.charter import Settings
     from nomotheta.ledger import Ledger
@@ -96,6 +98,21 @@ class Context:
     def rejects_file(self, load_no: int) -> Path:
         """Where the rejects of a load are kept."""
         return self.root / MEMORY / "rejects" / f"load-{load_no}.parquet"
+
+    def rejects_kept(self, load_no: int) -> Path:
+        """Where the rejects of a load are, which are there if it has any.
+
+        Raises:
+            GoneError: it has some, and they are not there.
+        """
+        file = self.rejects_file(load_no)
+        load = None if file.exists() else self.ledger.load(load_no)
+        if load is not None and load.balance is not None and load.balance.rejected + load.balance.repeated:
+            raise GoneError(
+                f"the rows that load {load_no} set aside are not here", where=str(file.relative_to(self.root)),
+                mend="if another machine carried it out, they are in the same folder there",
+            )  # fmt: skip
+        return file
 
     def mended_file(self, load_no: int) -> Path:
         """Where the file of mended rows is kept that a load brought."""

@@ -11,7 +11,7 @@ from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
-from nomotheta.errors import DeclarationError
+from nomotheta.errors import DeclarationError, GoneError
 from nomotheta.frozen import frozen
 from nomotheta.ledger import Entry
 from nomotheta.workspace.aside import as_csv
@@ -94,7 +94,7 @@ def _payload(context: Context, entries: list[Entry], verified: Any) -> Iterator[
         if entry.what == "load" and document and document.get("charter"):
             charters[document["charter"]] = entry.table
         if entry.what == "load" and entry.load_no is not None and document and document.get("reasons"):
-            yield f"rejects/load-{entry.load_no}.csv", as_csv(context, entry.load_no, _MOST).encode("utf-8", "replace")
+            yield _rejects(context, entry.load_no)
     for version, table in charters.items():
         kept = context.ledger.charter(version)
         if kept is not None:
@@ -103,6 +103,14 @@ def _payload(context: Context, entries: list[Entry], verified: Any) -> Iterator[
     events = [asdict(event) for each in docket for event in context.ledger.docket.events(each.entry_no)]
     yield "docket.json", _json({"entries": [asdict(each) for each in docket], "events": events})
     yield "chain.json", _json({"verified": asdict(verified), "records": context.ledger.chain()})
+
+
+def _rejects(context: Context, load_no: int) -> tuple[str, bytes]:
+    """A file of what a load set aside, or one that says why there is none."""
+    try:
+        return f"rejects/load-{load_no}.csv", as_csv(context, load_no, _MOST).encode("utf-8", "replace")
+    except GoneError as error:
+        return f"rejects/load-{load_no}.txt", f"{error.where}: {error.what}\n".encode()
 
 
 def _info(

@@ -66,7 +66,7 @@ def close_rows(context: Context, load_no: int, lines: Collection[int], reason: s
     Raises:
         DeclarationError: no such row is open.
     """
-    file = context.rejects_file(load_no)
+    file = context.rejects_kept(load_no)
     done = context.ledger.mended(load_no).keys() | context.ledger.closed(load_no).keys()
     rows: dict[tuple[str, int], None] = {}
     found: set[int] = set()

@@ -259,7 +259,7 @@ class Loads(Opened):
         compiled = self.compiled([found.load.table])[0]
         number = found.load.load_no or 0
         done = self.ledger.mended(number).keys() | self.ledger.closed(number).keys()
-        return write_mendable(found, self.rejects_file(number), done, columns_of(compiled.charter), file)
+        return write_mendable(found, self.context.rejects_kept(number), done, columns_of(compiled.charter), file)
 
     def close_rejects(self, load_no: int, reason: str, lines: Sequence[int] = ()) -> int:
         """Close rows that a load set aside and that will not come, those of some lines or all; how many they are.

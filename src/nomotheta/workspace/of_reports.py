@@ -6,11 +6,12 @@ import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from nomotheta.errors import DeclarationError, NomothetaError
+from nomotheta.errors import DeclarationError, GoneError, NomothetaError
 from nomotheta.workspace.context import REPORTS, moment
 
 if TYPE_CHECKING:
     from nomotheta.ledger import DocketEntry, DocketPage, LoadResult, OutgoingPage, RunResult
+    from nomotheta.ledger.pruning import Pruned
     from nomotheta.workspace.evidence import Evidence
 
 
@@ -90,7 +91,10 @@ class Reports(Opened):
         """The rows that a load set aside, as they may be shown, as CSV; None where that is longer."""
         from nomotheta.workspace.aside import as_csv
 
-        text = as_csv(self.context, load_no, kilobytes * _ROWS_OF_A_KILOBYTE)
+        try:
+            text = as_csv(self.context, load_no, kilobytes * _ROWS_OF_A_KILOBYTE)
+        except GoneError:
+            return None
         return text if len(text.encode("utf-8", "replace")) <= kilobytes * 1000 else None
 
     def outgoing(self, *, rehearse: bool = False) -> OutgoingPage:
@@ -123,6 +127,17 @@ class Reports(Opened):
         from nomotheta.workspace.evidence import pack
 
         return pack(self.context, first, last, table, file)
+
+    def prune(self, before: datetime.date, *, rehearse: bool = False) -> Pruned:
+        """Remove from the ledger what began before a day and is not needed for what is in the tables.
+
+        Raises:
+            DeclarationError: the day is yet to come.
+            NomothetaError: the ledger is not as it was written; nothing is removed.
+        """
+        from nomotheta.workspace.pruning import prune_ledger
+
+        return prune_ledger(self.context, before, rehearse=rehearse)
 
     def kept_load(self, load_no: int) -> tuple[LoadResult, datetime.datetime, str]:
         """A load as the ledger keeps it, when it began, and the charter that was carried out, as TOML.

@@ -61,7 +61,7 @@ def _loaded(context: Context, attempt: Attempt, mended: Mended, listener: Listen
         _check_standing(place, attempt.table, mended)
         delivered = Delivered([mended.file], daily=True)
         content = f"{MENDED}{mended.of_load}:{mended.file.survey.content}"
-        untouched = mended.untouched(context.rejects_file(mended.of_load))
+        untouched = mended.untouched(context.rejects_kept(mended.of_load))
 
         def ordered() -> Order:
             if attempt.load_no is not None:

@@ -29,7 +29,7 @@ def open_again(context: Context, place: Place, table: str) -> dict[int, Rows]:
     for of_load in sorted({mends or load_no for load_no, (mends, _) in ways.items()} & standing):
         tried = ledger.tried(of_load)
         away = {load_no for load_no in ways.get(of_load, (None, {}))[1] if load_no and load_no not in standing}
-        rows = kept_out_by(context.rejects_file(of_load), away) if away else []
+        rows = kept_out_by(context.rejects_kept(of_load), away) if away else []
         free = [row for row in rows if row not in tried]
         free += [row for row, load_no in tried.items() if load_no and load_no not in standing]
         done = ledger.mended(of_load).keys() | ledger.closed(of_load).keys()
@@ -53,7 +53,7 @@ def load_open_again(
     for of_load, rows in found.items():
         file = context.again_file(of_load)
         try:
-            write_rows(of_load, context.rejects_file(of_load), rows, columns_of(compiled.charter), file)
+            write_rows(of_load, context.rejects_kept(of_load), rows, columns_of(compiled.charter), file)
             results.append(load_mended(context, compiled, file, place_name, listener, run_id, anew=True))
         finally:
             with contextlib.suppress(OSError):
@@ -66,7 +66,7 @@ def note_ways(
 ) -> None:
     """Keep of rows that came again and stay out whose rows are in the way now."""
     before = context.ledger.load(mended.of_load)
-    of_before = set(_kept_out(context.rejects_file(mended.of_load))) if before and before.in_the_way else set()
+    of_before = set(_kept_out(context.rejects_kept(mended.of_load))) if before and before.in_the_way else set()
     now = _ways_of(context.rejects_file(load_no), mended) if ways else {}
     told: dict[int, Rows] = {}
     for row in still_out:

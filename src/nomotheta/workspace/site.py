@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
 import itertools
 from collections.abc import Iterable, Sequence
 from pathlib import Path
 
 from nomotheta.charter import changed_keys
-from nomotheta.errors import DeclarationError
+from nomotheta.errors import DeclarationError, GoneError
 from nomotheta.ledger import DocketEntry, Part, RunResult
 from nomotheta.report.site import NIGHTS, About, CharterChange, Pages, Site, pages_of, safe_name
 from nomotheta.report.write import swept, write_page
@@ -76,8 +77,9 @@ def _write_rejects(context: Context, folder: Path, run: RunResult) -> dict[tuple
     for each in run.tables:
         if each.load.rejects and each.load.load_no:
             file = f"rejects/load-{each.load.load_no}.csv"
-            write_page(folder / file, as_csv(context, each.load.load_no, MOST))
-            found["rejects", each.table] = file
+            with contextlib.suppress(GoneError):
+                write_page(folder / file, as_csv(context, each.load.load_no, MOST))
+                found["rejects", each.table] = file
     return found
 
 

@@ -6,7 +6,7 @@ import time
 from collections.abc import Sequence
 from dataclasses import replace
 
-from nomotheta.errors import DeclarationError, DeliveryError, NomothetaError
+from nomotheta.errors import DeclarationError, DeliveryError, GoneError, NomothetaError
 from nomotheta.ledger import LoadResult, Undone
 from nomotheta.ledger.record import WAS
 from nomotheta.load.undo import TakenOut, TakeOut, undo
@@ -124,9 +124,13 @@ def _opened_again(context: Context, results: list[Undone]) -> list[Undone]:
     for result in results:
         if result.verdict == "pass" and result.table not in told:
             told.add(result.table)
-            with context.places.open(result.place) as place:
-                rows = open_again(context, place, result.table)
-            result = replace(result, open_again={load_no: len(each) for load_no, each in rows.items()})  # noqa: PLW2901
+            try:
+                with context.places.open(result.place) as place:
+                    rows = open_again(context, place, result.table)
+                result = replace(result, open_again={load_no: len(each) for load_no, each in rows.items()})  # noqa: PLW2901
+            except GoneError as error:
+                why = f"undone; rows that may come in now were not looked for: {error.what}"
+                result = replace(result, message=why, where=error.where, mend=error.mend)  # noqa: PLW2901
         found.append(result)
     return found
 

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from nomotheta.charter import Compiled
-from nomotheta.errors import DeclarationError, DeliveryError, NomothetaError, PlaceError, counted
+from nomotheta.errors import DeclarationError, DeliveryError, GoneError, NomothetaError, PlaceError, counted
 from nomotheta.events import Doing, Listener
 from nomotheta.ledger import LoadResult, TableResult
 from nomotheta.rules.finding import Verdict, gravest
@@ -62,9 +62,12 @@ class Walking:
         self.beside.breaks(compiled, place, result)
         verdict, reconciliation, message = result.verdict, None, ""
         if result.state in HAS:
-            again = self._open_again(compiled, place)
-            verdict = gravest([verdict, *(each.verdict for each in again)])
-            message = "; ".join(map(_told_again, again))
+            try:
+                again = self._open_again(compiled, place)
+                verdict = gravest([verdict, *(each.verdict for each in again)])
+                message = "; ".join(map(_told_again, again))
+            except GoneError as error:
+                verdict, message = "error", f"rows that may come in now were not looked for: {error.what}"
         if compiled.source is None and (
             result.state == "loaded" or (result.state == "unchanged" and not self._is_equal(result))
         ):

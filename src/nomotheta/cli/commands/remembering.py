@@ -33,9 +33,29 @@ def ledger(
     ] = None,
     charter: Annotated[bool, typer.Option("--charter", help="With --load: the charter as it was then.")] = False,
     verify: Annotated[bool, typer.Option("--verify", help="Look whether it is as it was written.")] = False,
+    changes: Annotated[
+        bool, typer.Option("--changes", help="What is otherwise than the night before; with --day, on that day.")
+    ] = False,
+    trends: Annotated[bool, typer.Option("--trends", help="The tables over the last N nights.")] = False,
+    prune: Annotated[
+        str | None, typer.Option("--prune", metavar="DAY", help="Remove what is older and no longer needed.")
+    ] = None,
+    rehearse: Annotated[bool, typer.Option("--rehearse", help="With --prune: only say what would be removed.")] = False,
 ) -> None:
     """Show what happened before, newest first."""
     opened = call.workspace(lazily=True)
+    asked = [name for name, given in (("--verify", verify), ("--load", load is not None), ("--changes", changes),
+                                      ("--trends", trends), ("--prune", prune is not None)) if given]  # fmt: skip
+    if len(asked) > 1 or (rehearse and prune is None):
+        told = " and ".join(asked) if len(asked) > 1 else "--rehearse without --prune"
+        raise DeclarationError(f"{told} cannot be asked together" if len(asked) > 1 else f"{told} says nothing",
+                               mend="see: nomotheta ledger --help")  # fmt: skip
+    if prune is not None:
+        _prune(call, opened, prune, rehearse=rehearse)
+        return
+    if changes or trends:
+        _show_nights(call, opened, [table] if table else None, day, last if trends else None)
+        return
     if verify:
         _verify(call, opened)
         return
@@ -52,6 +72,43 @@ def ledger(
 
     nights = opened.ledger.history.parts(60, [table]).get(table, ()) if table else ()
     show_ledger(entries, opened.zone, chosen=bool(table or failed or day or place), nights=nights)
+
+
+def _prune(call: Call, opened: Workspace, before: str, *, rehearse: bool) -> None:
+    """Remove what is old."""
+    found = opened.prune(day_given(before, opened) or opened.today(), rehearse=rehearse)
+    if call.json:
+        call.print(found)
+    else:
+        from nomotheta.cli.screens.nights import show_pruned
+
+        show_pruned(found)
+
+
+def _show_nights(call: Call, opened: Workspace, tables: list[str] | None, day: str | None, nights: int | None) -> None:
+    """What changed since the night before, or how some nights were."""
+    history = opened.ledger.history
+    if nights is not None:
+        parts = history.parts(nights, tables)
+        if call.json:
+            from nomotheta.report.documents import LedgerTrends
+
+            call.print(LedgerTrends(nights, {name: tuple(each) for name, each in parts.items()}))
+            return
+        from nomotheta.cli.screens.nights import show_trends
+
+        show_trends(parts)
+        return
+    when, changes = history.changes(day_given(day, opened))
+    changes = [each for each in changes if tables is None or each.table in tables]
+    if call.json:
+        from nomotheta.report.documents import LedgerChanges
+
+        call.print(LedgerChanges(when, tuple(changes)))
+        return
+    from nomotheta.cli.screens.nights import show_changes
+
+    show_changes(when, changes)
 
 
 def _verify(call: Call, opened: Workspace) -> None:
