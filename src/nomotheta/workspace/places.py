@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -72,6 +72,13 @@ class Places:
         finally:
             self._kept = None
             for place in kept.values():
+                place.close()
+
+    def let_go(self, names: Iterable[str]) -> None:
+        """Close some of the places that are kept open: others may be waiting for them."""
+        for name in names:
+            place = self._kept.pop(name, None) if self._kept is not None else None
+            if place is not None:
                 place.close()
 
     def interrupt(self) -> None:

@@ -99,15 +99,20 @@ class Running:
             finally:
                 own.close()
 
+        apart = self._apart([*order.values()])
+
         def work(own: Walking, name: str) -> TableResult:
-            return own.table(order[name], self._waits(order[name]))
+            try:
+                return own.table(order[name], self._waits(order[name]))
+            finally:
+                own.context.places.let_go({*apart.values()})
 
         def interrupt(own: Walking) -> None:
             own.context.places.interrupt()
 
         crew, ended = Crew(min(self.jobs, len(order)), equip, work, interrupt), False
         try:
-            for name, result in crew.carry_out([*order], after, self._apart([*order.values()])):
+            for name, result in crew.carry_out([*order], after, apart):
                 self.results[name] = result
                 yield result
             ended = True
@@ -126,7 +131,9 @@ class Running:
                         several.add(name)
             except NomothetaError:  # each table says so
                 continue
-        return {table: place for table, place in places.items() if place not in several}
+        apart = {table: place for table, place in places.items() if place not in several}
+        self.context.places.let_go({*apart.values()})
+        return apart
 
     def _waits(self, compiled: Compiled) -> list[str]:
         """Those that a table comes after and that have not what their day brought."""
