@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import ctypes
 import queue
+import sys
 import threading
 from collections.abc import Callable, Iterator, Mapping, Sequence, Set
 from contextlib import AbstractContextManager
 from typing import Generic, TypeVar
 
+_SWITCH = 0.005  # seconds until a thread that works must let another in: with many of them, to change costs more
 Tools = TypeVar("Tools")
 Result = TypeVar("Result")
 
@@ -31,6 +33,8 @@ class Crew(Generic[Tools, Result]):
         self._tools: list[Tools] = []
         self._given = queue.SimpleQueue[str | None]()
         self._done = queue.SimpleQueue[tuple[str, Result | None, BaseException | None]]()
+        self._switch = sys.getswitchinterval()
+        sys.setswitchinterval(_SWITCH)
         self._threads = [threading.Thread(target=self._member, name=f"table {at}") for at in range(size)]
         for thread in self._threads:
             thread.start()
@@ -86,3 +90,4 @@ class Crew(Generic[Tools, Result]):
                 self._interrupt(tools)
         for thread in self._threads:
             thread.join()
+        sys.setswitchinterval(self._switch)
