@@ -62,9 +62,7 @@ def written(space: Space, made: random.Random, names: list[str], url: str) -> No
         before = made.sample(names[:at], made.randrange(min(at, 2) + 1))
         after = f"after = {before}" if before else ""
         refers = (
-            f'[[references]]\ncolumns = ["v"]\nlisted_in = "{before[0]}(v)"\notherwise = "warn"\n'
-            if before
-            else ""
+            f'[[references]]\ncolumns = ["v"]\nlisted_in = "{before[0]}(v)"\notherwise = "warn"\n' if before else ""
         )
         otherwise = made.choice(["warn", "fail"])
         space.charter(CHARTER.format(name=name, after=after, otherwise=otherwise) + refers, name)

@@ -4,6 +4,7 @@ NomothetaError            one root: what went wrong, where, and the mend
 ├── DeclarationError      the call or a declaration is wrong              exit 2
 ├── DeliveryError         a delivery is missing, corrupt, or came before  exit 1
 │   └── AwaitedError      it is not there, or not as a whole, yet
+├── ElsewhereError        what lies behind a URL cannot be reached        exit 3
 ├── GoneError             something that was kept is not there any more   exit 3
 └── PlaceError            it could not be found out                       exit 3
 """
@@ -47,6 +48,10 @@ class DeliveryError(NomothetaError):
 
 class AwaitedError(DeliveryError):
     """A delivery, or a part of it, is not there yet, or is still being written: it may still come."""
+
+
+class ElsewhereError(NomothetaError):
+    """What lies behind a URL cannot be listed, or fetched; nothing can be said about it."""
 
 
 class GoneError(NomothetaError):

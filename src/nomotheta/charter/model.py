@@ -22,6 +22,7 @@ from nomotheta.charter.rule import Rule
 from nomotheta.charter.tolerance import ALL, NONE, Otherwise, Tolerated
 from nomotheta.conditions import Kind
 from nomotheta.layout import CellForm, Layout
+from nomotheta.urls import local_name
 
 
 def _placeholders(value: str, names: str) -> str:
@@ -44,7 +45,9 @@ class Stated(Declared):
     @field_validator("in_")
     @classmethod
     def _where(cls, value: str) -> str:
-        return value if value in {"header", "footer"} else _placeholders(value, "{file}, {day} or {day:%d%m%Y}")
+        if value in {"header", "footer"}:
+            return value
+        return local_name(_placeholders(value, "{file}, {day} or {day:%d%m%Y}"))
 
     @field_validator("pattern")
     @classmethod
@@ -148,12 +151,12 @@ class Delivery(Declared):
     def _day(cls, value: str | list[str]) -> str | list[str]:
         for pattern in [value] if isinstance(value, str) else value:
             _placeholders(pattern, "{day}, {day:%d%m%Y} or {number}")
-        return value
+        return local_name(value) if isinstance(value, str) else [local_name(each) for each in value]
 
     @field_validator("checksums", "ready")
     @classmethod
     def _sums(cls, value: str | None) -> str | None:
-        return value and _placeholders(value, "{file}, {day} or {day:%d%m%Y}")
+        return value and local_name(_placeholders(value, "{file}, {day} or {day:%d%m%Y}"))
 
     @model_validator(mode="after")
     def _told_apart(self) -> Delivery:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import Field, field_validator, model_validator
 
@@ -111,6 +111,16 @@ class LedgerAt(Declared):
         return Place._no_secret(value)
 
 
+class Store(Declared):
+    """How what lies behind URLs that begin so is opened: keys, endpoints, and what else the file system there takes.
+
+    Secrets are in the options as ${ENV_NAME}.
+    """
+
+    url: Annotated[str, Field(pattern=r"^(s3|sftp|https?)://[^/]")]
+    options: dict[str, Any] = Field(default={})
+
+
 class Archive(Declared):
     """Where files go once they are in their table, and, in a run, those that cannot be loaded; by their day.
 
@@ -140,6 +150,7 @@ class Settings(Declared):
     report: Report = Field(default=Report())
     archive: Archive | None = None
     ledger: LedgerAt | None = None
+    stores: dict[str, Store] = Field(default={})
 
     @field_validator("time_zone")
     @classmethod

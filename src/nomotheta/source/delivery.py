@@ -16,6 +16,7 @@ from nomotheta.layout import Layout
 from nomotheta.source.content import format_of
 from nomotheta.source.patterns import filled
 from nomotheta.unpack import Survey, matching, readable, survey
+from nomotheta.urls import as_url, is_fetched
 
 if TYPE_CHECKING:
     from nomotheta.charter import Delivery
@@ -95,7 +96,7 @@ def there(
         for path in matches:
             _check_name(path, root)
         if not matches and not optional:
-            raise AwaitedError("no such file has arrived", where=pattern, mend=_near_files(root, pattern))
+            raise AwaitedError("no such file has arrived", where=as_url(pattern), mend=_near_files(root, pattern))
         found |= {path: _shown(path, root) for path in matches}
     return found
 
@@ -175,6 +176,8 @@ def _shown(path: Path, root: Path) -> str:
 
 
 def _near_files(root: Path, pattern: str) -> str:
+    if is_fetched(pattern):
+        return "wait for it, or ask the sender; what is there: nomotheta arrivals"
     folder = (root / pattern).parent
     if not folder.is_dir():
         return f"make the folder {_shown(folder, root)}, or correct the pattern in the charter"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import datetime
 import difflib
 import re
@@ -11,6 +12,7 @@ from typing import TYPE_CHECKING
 
 from nomotheta.source.arrivals import Stray
 from nomotheta.source.patterns import day_in, filled
+from nomotheta.urls import as_url, is_fetched
 
 if TYPE_CHECKING:
     from nomotheta.charter import Delivery
@@ -22,7 +24,8 @@ _PLACE = re.compile(r"\{[^{}]*\}")
 
 
 def strays(
-    root: Path, deliveries: Mapping[str, Delivery], day: datetime.date, own: Container[str] = ()
+    root: Path, deliveries: Mapping[str, Delivery], day: datetime.date, own: Container[str] = (),
+    elsewhere: Mapping[str, int] | None = None,
 ) -> list[Stray]:  # fmt: skip
     """The files beside those of deliveries that are none of theirs, on whatever day.
 
@@ -31,23 +34,28 @@ def strays(
         deliveries: by their tables.
         day: for which files are expected.
         own: folders of the workspace itself, into which nobody delivers.
+        elsewhere: the names and sizes of files that lie beside others elsewhere.
     """
     patterns = [(table, pattern) for table, each in deliveries.items() for pattern in each.patterns]
     beside = [pattern for each in deliveries.values() for pattern in _beside(each)]
-    found = dict[str, Stray]()
+    found, sizes = dict[str, Stray](), dict[str, int](elsewhere or {})
     for folder in dict.fromkeys(folder for _, pattern in patterns for folder in folders_of(root, pattern)):
-        if folder == root or (folder.is_relative_to(root) and folder.relative_to(root).parts[0] in own):
+        within = folder.relative_to(root) if folder.is_relative_to(root) else None
+        if folder == root or (within is not None and (within.parts[0] in own or is_fetched(f"{within.as_posix()}/"))):
             continue
         for path in sorted(each for each in _in(folder) if each.is_file()):
             name = path.relative_to(root).as_posix() if path.is_relative_to(root) else str(path)
-            if name in found or _METADATA.search(name):
-                continue
-            if any(day_in(pattern, name) for _, pattern in patterns) or any(day_in(each, name) for each in beside):
-                continue
-            told, table = _nearly(name, patterns, day)
-            if path.name.startswith(".") and not table:
-                continue
-            found[name] = Stray(name, path.stat().st_size, told, table)
+            with contextlib.suppress(OSError):  # it is gone by now
+                sizes[name] = path.stat().st_size
+    for name, size in sizes.items():
+        if _METADATA.search(name):
+            continue
+        if any(day_in(pattern, name) for _, pattern in patterns) or any(day_in(each, name) for each in beside):
+            continue
+        told, table = _nearly(name, patterns, day)
+        if Path(name).name.startswith(".") and not table:
+            continue
+        found[name] = Stray(as_url(name), size, told, table)
     return list(found.values())
 
 
@@ -91,12 +99,12 @@ def _nearly(name: str, patterns: list[tuple[str, str]], day: datetime.date) -> t
             if day_in(pattern, known):
                 return f"a transfer to {Path(known).name} that is not done, or was given up", table
         if day_in(pattern, name, folded=True):
-            return f"capital and small letters are not those of {pattern}", table
+            return f"capital and small letters are not those of {as_url(pattern)}", table
     best = max(
         ((difflib.SequenceMatcher(None, Path(name).name.lower(), Path(filled(pattern, day)).name.lower()).ratio(),
           table, pattern) for table, pattern in patterns),
         default=(0.0, "", ""),
     )  # fmt: skip
     if best[0] >= _ALIKE:
-        return f"nearly {filled(best[2], day)}", best[1]
+        return f"nearly {as_url(filled(best[2], day))}", best[1]
     return "belongs to no charter", ""

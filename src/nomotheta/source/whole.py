@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING
 
 from nomotheta.errors import AwaitedError, DeliveryError, counted
 from nomotheta.source.patterns import filled, number_in
+from nomotheta.urls import as_url, is_fetched
 
 if TYPE_CHECKING:
     from nomotheta.charter import Delivery
@@ -37,7 +38,9 @@ def check_whole(root: Path, delivery: Delivery, path: Path, name: str, day: date
     if delivery.ready:
         marker = filled(delivery.ready, day, name)
         if not (root / marker).is_file():
-            raise AwaitedError(f"its marker {marker} has not arrived", where=name, mend="wait until the sender is done")
+            raise AwaitedError(
+                f"its marker {as_url(marker)} has not arrived", where=name, mend="wait until the sender is done"
+            )
     if not delivery.steady and delivery.size is None:
         return
     try:
@@ -45,12 +48,8 @@ def check_whole(root: Path, delivery: Delivery, path: Path, name: str, day: date
     except OSError as error:
         raise DeliveryError(f"the file cannot be read: {error.strerror}", where=name) from None
     # a sender may set the time of the content; only the file system sets that of the last change of anything
-    quiet = now - max(seen.st_mtime, seen.st_ctime)
-    if delivery.steady and quiet < delivery.steady:
-        told = (
-            f"it was written to {_ago(quiet)}; it is complete when it has not changed for {_lasting(delivery.steady)}"
-        )
-        raise AwaitedError(told, where=name, mend="wait until the transfer is done")
+    if delivery.steady and not is_fetched(name):  # of which that is asked where it lies
+        check_quiet(delivery.steady, now - max(seen.st_mtime, seen.st_ctime), name)
     if delivery.size is not None:
         least, most = delivery.size
         word = "less" if least is not None and seen.st_size < least else "more"
@@ -60,6 +59,17 @@ def check_whole(root: Path, delivery: Delivery, path: Path, name: str, day: date
             raise DeliveryError(
                 told, where=name, mend="ask the sender; if the file is right, correct size in the charter"
             )
+
+
+def check_quiet(steady: float, quiet: float, name: str) -> None:
+    """Whether a file has not changed for as many seconds as it must not have.
+
+    Raises:
+        AwaitedError: it has.
+    """
+    if quiet < steady:
+        told = f"it was written to {_ago(quiet)}; it is complete when it has not changed for {_lasting(steady)}"
+        raise AwaitedError(told, where=name, mend="wait until the transfer is done")
 
 
 def _ago(seconds: float) -> str:

@@ -25,6 +25,7 @@ from nomotheta.errors import AwaitedError, DeliveryError, NomothetaError
 from nomotheta.events import told as tell
 from nomotheta.source.patterns import day_in, filled
 from nomotheta.unpack import survey
+from nomotheta.urls import as_url, is_fetched
 from nomotheta.workspace.context import Context
 
 if TYPE_CHECKING:
@@ -40,6 +41,8 @@ def is_put_away(context: Context, delivery: Delivery | None) -> bool:
     """Whether files of a delivery go into the archive: those of a day do, and standing lists only if declared so."""
     if delivery is None or context.settings.archive is None:
         return False
+    if any(as_url(pattern).startswith("http") for pattern in delivery.patterns):
+        return False  # nobody takes files away there
     return delivery.daily if delivery.archive is None else delivery.archive
 
 
@@ -163,9 +166,17 @@ def _moved(
                 beside = root / filled(pattern, day, name)
                 if "{file}" in pattern and beside.is_file():
                     move(beside, folder)
+                    told += _removed(context, filled(pattern, day, name))
+            told += _removed(context, name)
     except OSError as error:
         told.append(f"it could not be put away into {filled(into, day)}: {error.strerror or error}")
     return "; ".join(told)
+
+
+def _removed(context: Context, name: str) -> list[str]:
+    """Remove what a copy that was put away was made of; what could not be done."""
+    told = context.elsewhere.remove(name) if is_fetched(name) else ""
+    return [told] if told else []
 
 
 def _holds(path: Path, content: str | None) -> bool:

@@ -4,18 +4,19 @@ from __future__ import annotations
 
 import datetime
 from collections.abc import Iterator, Sequence
-from contextlib import ExitStack, contextmanager
+from contextlib import ExitStack, contextmanager, suppress
 from dataclasses import replace
 from pathlib import Path
 
 from nomotheta.charter import Compiled, Delivery
-from nomotheta.errors import AwaitedError, DeliveryError, PlaceError
+from nomotheta.errors import AwaitedError, DeliveryError, ElsewhereError, PlaceError
 from nomotheta.place.base import Place
 from nomotheta.place.marks import outlived
-from nomotheta.source.arrivals import ORDER, Arrival, Arrivals, FileThere, State
+from nomotheta.source.arrivals import ORDER, Arrival, Arrivals, FileThere, State, Stray
 from nomotheta.source.delivery import expected, there
 from nomotheta.source.patterns import day_in
 from nomotheta.source.strays import any_day, strays
+from nomotheta.urls import is_fetched
 from nomotheta.workspace.arriving import Delivered, NothingArrivedError, arrive
 from nomotheta.workspace.context import CHARTERS, COMPARISONS, MEMORY, REPORTS, Context, moment
 from nomotheta.workspace.deliveries import check_day, choose, merged_over
@@ -45,7 +46,11 @@ def arrivals_of(
                 found += _Asking(context, compiled, place or compiled.place, at, create=create).of(days)
     found.sort(key=lambda each: (ORDER.index(each.state), each.day, each.table))
     patterns = {each.charter.table: each.charter.delivery for each in chosen if each.charter.delivery is not None}
-    left = strays(context.root, patterns, days[-1], _OWN) if whole else ()
+    left: Sequence[Stray] = ()
+    if whole:
+        named = [pattern for each in patterns.values() for pattern in each.patterns]
+        beside = context.elsewhere.beside(named) if any(map(is_fetched, named)) else {}
+        left = strays(context.root, patterns, days[-1], _OWN, beside)
     failing = any(each.verdict == "fail" for each in found)
     return Arrivals("fail" if failing else "warn" if left else "pass", at, tuple(found), tuple(left))
 
@@ -69,7 +74,7 @@ class _Asking:
             if not self.delivery.daily:
                 yield self._arrival(place, days[-1], max(loaded.values(), default=None))
                 return
-            there = _days_there(self.context.root, self.delivery) if place is not None else set()
+            there = self._days_there() if place is not None else set()
             earlier = {day for day in there if day not in loaded} | self.stale
             for day in sorted({*days} | {day for day in earlier if day < days[0]}):
                 found = self._arrival(place, day, loaded.get(day))
@@ -102,11 +107,14 @@ class _Asking:
     def _arrival(self, place: Place | None, day: datetime.date, before: int | None) -> Arrival:
         """What came of it for a day, of which a load may be in the table."""
         charter, due = self.compiled.charter, self.delivery.due_at(day, self.context.zone)
+        unreached = self._unreached(day)
         files = tuple(_files_there(self.context.root, self.delivery, day))
         found = Arrival(
             charter.table, day, "arrived", due, files, self.delivery.parts, owners=tuple(charter.owners),
             place_answers=place is not None,
         )  # fmt: skip
+        if unreached is not None:
+            return replace(found, state="refused", message=unreached.what, where=unreached.where, mend=unreached.mend)
         try:
             if before is not None and place is not None and not files:  # what was loaded may have been put away since
                 return self._in_table(place, found, before)
@@ -118,6 +126,28 @@ class _Asking:
             return replace(found, state=state, message=told.what, where=told.where, mend=told.mend)
         except DeliveryError as error:
             return replace(found, state="refused", message=error.what, where=error.where, mend=error.mend)
+
+    def _unreached(self, day: datetime.date) -> ElsewhereError | None:
+        """What keeps the files of a day from being fetched, other than that they are still being written."""
+        if any(map(is_fetched, self.delivery.patterns)):
+            try:
+                self.context.elsewhere.bring(self.delivery, day, self.at.timestamp())
+            except ElsewhereError as error:
+                return error
+            except AwaitedError:  # which is said when they are asked for
+                return None
+        return None
+
+    def _days_there(self) -> set[datetime.date]:
+        """The days of which there are files."""
+        names = [
+            (pattern, name) for pattern in self.delivery.patterns for name in any_day(self.context.root, pattern)
+        ]  # fmt: skip
+        for pattern in filter(is_fetched, self.delivery.patterns):
+            with suppress(ElsewhereError):
+                names += [(pattern, each.name) for each in self.context.elsewhere.of_any_day([pattern])]
+        days = {day_in(pattern, name) for pattern, name in names}
+        return {day for day in days if isinstance(day, datetime.date)}
 
     def _in_table(self, place: Place, found: Arrival, load_no: int) -> Arrival:
         """Of what a load brought, whether it is all of its day, and is as it was.
@@ -179,13 +209,3 @@ def _files_there(root: Path, delivery: Delivery, day: datetime.date) -> Iterator
         except OSError:
             continue
         yield FileThere(name, seen.st_size, datetime.datetime.fromtimestamp(seen.st_mtime, datetime.UTC))
-
-
-def _days_there(root: Path, delivery: Delivery) -> set[datetime.date]:
-    """The days of which there are files."""
-    return {
-        day
-        for pattern in delivery.patterns
-        for name in any_day(root, pattern)
-        if isinstance(day := day_in(pattern, name), datetime.date)
-    }

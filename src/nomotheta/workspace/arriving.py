@@ -21,6 +21,7 @@ from nomotheta.source.patterns import filled, number_in
 from nomotheta.source.stated import check_sums, sidecars
 from nomotheta.source.whole import check_numbers, check_whole
 from nomotheta.unpack import check_regular
+from nomotheta.urls import is_fetched
 from nomotheta.workspace.context import Context
 
 
@@ -87,6 +88,7 @@ def arrive(context: Context, compiled: Compiled, day: datetime.date, files: Sequ
         bad.append(BadFile(name, error.what, error.mend))
 
     chosen = [_named(context.root, file) for file in files]
+    _fetched(context, delivery, day, named=bool(chosen))
     found = arrived(
         context.root, chosen or expected(delivery, day), compiled.layout,
         optional=not chosen and (delivery.optional or not delivery.expected_on(day)),
@@ -113,6 +115,12 @@ def arrive(context: Context, compiled: Compiled, day: datetime.date, files: Sequ
         more = f" ({counted(len(bad) - 1, 'more file')} cannot be loaded either)" if len(bad) > 1 else ""
         raise DeliveryError(first.message + more, where=first.file, mend=first.mend)
     return Delivered(sound, delivery.daily, stated, tuple(sorted(bad, key=lambda each: each.file)))
+
+
+def _fetched(context: Context, delivery: Delivery, day: datetime.date, *, named: bool) -> None:
+    """Have copies of what lies elsewhere, as it is now; but of a file that somebody names there is one."""
+    if not named and any(map(is_fetched, delivery.patterns)):
+        context.elsewhere.bring(delivery, day, time.time())
 
 
 def _asked_of(context: Context, delivery: Delivery, day: datetime.date, *, named: bool) -> Callable[[Path, str], None]:

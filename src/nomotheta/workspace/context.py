@@ -8,7 +8,7 @@ import uuid
 import zoneinfo
 from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from nomotheta.errors import GoneError
 
@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from nomotheta.charter import Settings
     from nomotheta.ledger import Ledger
     from nomotheta.place.render import Now
+    from nomotheta.source.elsewhere import Elsewhere
     from nomotheta.workspace.charters import Charters
     from nomotheta.workspace.places import Places
 
@@ -73,6 +74,24 @@ class Context:
         from nomotheta.workspace.shared_ledger import shared_ledger  # only now: its driver is not always there
 
         return Ledger(shared_ledger(declared, self.settings.name))
+
+    @cached_property
+    def elsewhere(self) -> Elsewhere:
+        """What lies elsewhere, behind URLs.
+
+        Raises:
+            DeclarationError: a secret of a store is not set.
+        """
+        from nomotheta.place.connect import with_secrets
+        from nomotheta.source.elsewhere import Elsewhere
+
+        def told(value: Any, where: str) -> Any:
+            if isinstance(value, dict):
+                return {name: told(each, where) for name, each in value.items()}
+            return with_secrets(value, where) if isinstance(value, str) else value
+
+        stores = {each.url: told(each.options, f"store {name}") for name, each in self.settings.stores.items()}
+        return Elsewhere(self.root, self.root / MEMORY, stores)
 
     @cached_property
     def identity(self) -> str:

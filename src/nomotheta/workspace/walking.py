@@ -7,7 +7,15 @@ from collections.abc import Sequence
 from typing import Any
 
 from nomotheta.charter import Compiled
-from nomotheta.errors import DeclarationError, DeliveryError, GoneError, NomothetaError, PlaceError, counted
+from nomotheta.errors import (
+    DeclarationError,
+    DeliveryError,
+    ElsewhereError,
+    GoneError,
+    NomothetaError,
+    PlaceError,
+    counted,
+)
 from nomotheta.events import Doing, Listener
 from nomotheta.ledger import LoadResult, TableResult
 from nomotheta.rules.finding import Verdict, gravest
@@ -146,7 +154,7 @@ class Walking:
                 )
         except DeliveryError as error:
             return entered(self.context, attempt, failed(self.context, attempt, error))
-        except (PlaceError, NothingArrivedError):
+        except (PlaceError, ElsewhereError, NothingArrivedError):
             return None
         return None
 

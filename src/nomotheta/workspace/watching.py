@@ -6,21 +6,22 @@ import contextlib
 import datetime
 import threading
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from pathlib import Path
 
 from nomotheta.charter import Compiled
-from nomotheta.errors import PlaceError
+from nomotheta.errors import ElsewhereError, PlaceError
 from nomotheta.events import told as tell
 from nomotheta.ledger import RunResult
 from nomotheta.source.arrivals import Arrival, FileThere
 from nomotheta.source.patterns import day_in
 from nomotheta.source.strays import any_day, folders_of
+from nomotheta.urls import is_fetched
 from nomotheta.workspace.arrivals import arrivals_of
 from nomotheta.workspace.context import Context
 
 Run = Callable[[datetime.date, Sequence[str]], RunResult]
 _OFTEN, _SELDOM = 2.0, 60.0  # seconds until all is looked at once more: while files are being written, and else
 _INCOMPLETE = frozenset({"late", "missing", "awaited"})  # states of which the rest may come
+_NEVER = datetime.datetime.min.replace(tzinfo=datetime.UTC)
 _Seen = tuple[tuple[str, int, datetime.datetime], ...]
 
 
@@ -65,7 +66,7 @@ class Watching:
 
     def _fresh(self) -> list[Arrival]:
         """What came of deliveries that have other files than when they were looked at last, or not all of them yet."""
-        now = {each.charter.table: _seen(_all_files(self.context.root, each)) for each in self.chosen}
+        now = {each.charter.table: _seen(_all_files(self.context, each)) for each in self.chosen}
         changed = [each for each in self.chosen if now[each.charter.table] != self._looked.get(each.charter.table)]
         days = [self.context.today()]
         found = arrivals_of(self.context, changed, days, self.place, whole=False, create=self.create).arrivals
@@ -115,10 +116,18 @@ class Watching:
             left -= 0.2
 
 
-def _all_files(root: Path, compiled: Compiled) -> Iterator[FileThere]:
+def _all_files(context: Context, compiled: Compiled) -> Iterator[FileThere]:
     """The files of a table that are there, of whatever day."""
-    delivery = compiled.charter.delivery
+    delivery, root = compiled.charter.delivery, context.root
+    if delivery is not None and any(map(is_fetched, delivery.patterns)):
+        try:
+            for each in context.elsewhere.of_any_day(delivery.patterns):
+                yield FileThere(each.name, each.size or 0, each.written or _NEVER)
+        except ElsewhereError as error:  # it is asked again
+            tell(error.where, error.what)
     for pattern in delivery.patterns if delivery is not None else ():
+        if is_fetched(pattern):
+            continue
         for name in sorted(any_day(root, pattern)):
             if day_in(pattern, name):
                 with contextlib.suppress(OSError):
