@@ -196,6 +196,7 @@ def test_the_errors_form_one_tree_with_an_exit_code_each() -> None:
 
     assert {kind.__name__: kind.code for kind in below(NomothetaError)} == {
         "NomothetaError": 3, "DeclarationError": 2, "DeliveryError": 1, "AwaitedError": 1, "PlaceError": 3,
+        "GoneError": 3, "ElsewhereError": 3,
     }  # fmt: skip
     assert str(NomothetaError("it broke", where="here", mend="mend it")) == "here: it broke\n  → mend it"
 

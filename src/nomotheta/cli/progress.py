@@ -32,7 +32,9 @@ def bars(*, json: bool, quiet: bool, screen: str) -> Iterator[Listener]:
     from nomotheta.cli.paint import err
 
     columns = (
-        TextColumn("{task.description}", markup=False), BarColumn(), TextColumn("{task.fields[amount]}"),
+        TextColumn("{task.description}", markup=False),
+        BarColumn(complete_style="cyan", finished_style="cyan", pulse_style="cyan"),
+        TextColumn("{task.fields[amount]}"),
         TextColumn("{task.fields[rate]}", style="cyan"), TimeElapsedColumn(),
     )  # fmt: skip
     with Bars(*columns, console=err(), transient=True) as drawn:

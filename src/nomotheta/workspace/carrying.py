@@ -8,7 +8,7 @@ from dataclasses import replace
 from nomotheta.charter import Compiled
 from nomotheta.conditions import Node, check
 from nomotheta.errors import DeclarationError, DeliveryError, PlaceError
-from nomotheta.events import Listener
+from nomotheta.events import Doing, Listener
 from nomotheta.ledger import LoadResult
 from nomotheta.load.load import load
 from nomotheta.load.order import Order, Outcome, OvertakenError, Removal
@@ -149,6 +149,7 @@ def carried_out(
     ) -> list[Finding]:  # fmt: skip
         if attempt.compiled.charter.load.into is not None or (beside and attempt.compiled.landing is not None):
             return []  # what was landed is judged where it is moved to, or when it is in the table
+        listener(Doing(attempt.table, "checking its rules"))
         part, rows, seen = compiled, None if beside else scope, flown
         aside: Mapping[str, int] | None = set_aside
         if attempt.compiled.landing is not None:  # no row was set aside for a value, so that all is judged here

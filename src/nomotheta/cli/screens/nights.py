@@ -38,15 +38,15 @@ def show_changes(day: datetime.date | None, changes: Sequence[Change]) -> None:
 
 def _show_differing(console: Console, differing: Sequence[Change]) -> None:
     table = plain_table(
-        ("table", "whole"), ("before", "whole"), ("now", "whole"), ("loaded", "right"), ("rejected", "right"),
-        ("in table", "right"),
+        ("table", "whole"), ("before", "whole"), ("now", "whole"), ("loaded", "right"), ("", "right"),
+        ("rejected", "right"), ("", "right"), ("in table", "right"), ("", "right"),
     )  # fmt: skip
     for each in differing:
         now, old = each.now, each.before
         table.add_row(
             cut(Text(visible(each.table), "bold"), _NAME), verdict_text(old.verdict) if old else Text("–", "dim"),
             verdict_text(now.verdict) if now else Text("not run"),
-            *(_moved(getattr(old, of, None), getattr(now, of, None)) for of in ("loaded", "rejected", "rows")),
+            *(cell for of in ("loaded", "rejected", "rows") for cell in _moved(old, now, of)),
         )  # fmt: skip
     console.print(table)
     console.print()
@@ -55,12 +55,11 @@ def _show_differing(console: Console, differing: Sequence[Change]) -> None:
             console.print(Text.assemble((visible(each.table), "bold"), "  ", line))
 
 
-def _moved(before: int | None, now: int | None) -> Text:
+def _moved(old: Part | None, new: Part | None, of: str) -> tuple[Text, Text]:
     """A count, and by how much it has changed."""
-    text = number(now)
-    if before is not None and now is not None and now != before:
-        text.append(f" ({now - before:+,})", "dim")
-    return text
+    before, now = getattr(old, of, None), getattr(new, of, None)
+    changed = before is not None and now is not None and now != before
+    return number(now), Text(f"{now - before:+,}" if changed else "", "dim")
 
 
 def _said(change: Change) -> list[Text]:
@@ -98,8 +97,8 @@ def show_trends(parts: Mapping[str, Sequence[Part]]) -> None:
         console.print("No run is known yet.")
         return
     table = plain_table(
-        ("table", "whole"), ("verdicts", "whole"), ("loaded", "whole"), ("last", "right"), ("usual", "right"),
-        ("rejected", "whole"), ("last", "right"), ("seconds", "right"),
+        ("table", "whole"), ("verdicts", "whole"), ("rows loaded", "whole"), ("last night", "right"),
+        ("usual", "right"), ("rejected", "whole"), ("last night", "right"), ("seconds", "right"),
     )  # fmt: skip
     for name, nights in parts.items():
         shown, loaded = nights[-_DRAWN:], [part.loaded for part in nights]
