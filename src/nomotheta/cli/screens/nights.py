@@ -58,8 +58,8 @@ def _show_differing(console: Console, differing: Sequence[Change]) -> None:
 def _moved(old: Part | None, new: Part | None, of: str) -> tuple[Text, Text]:
     """A count, and by how much it has changed."""
     before, now = getattr(old, of, None), getattr(new, of, None)
-    changed = before is not None and now is not None and now != before
-    return number(now), Text(f"{now - before:+,}" if changed else "", "dim")
+    by = now - before if before is not None and now is not None else 0
+    return number(now), Text(f"{by:+,}" if by else "", "dim")
 
 
 def _said(change: Change) -> list[Text]:
