@@ -221,3 +221,11 @@ def test_rows_that_were_set_aside_elsewhere_are_said_to_be_and_never_taken_for_n
         assert "load-1.parquet" in ended.text
     assert space.run("evidence", "--from", "2026-06-01").code == 0
     assert space.run("report").code == 0
+
+
+def test_places_tells_whether_the_ledger_answers(space: Space, team: Database) -> None:
+    for url, answers, code in ((team.url, True, 0), ("postgresql://nobody@127.0.0.1:9/none", False, 3)):
+        space.write("nomotheta.toml", shared(url))
+        ended = space.run("places", "--json")
+        found = {each["name"]: each["answers"] for each in ended.json["places"]}
+        assert (found["the ledger"], ended.code) == (answers, code)

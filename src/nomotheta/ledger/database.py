@@ -36,9 +36,15 @@ class Database(Protocol):
 
     def seal(self, kind: str, key: int) -> None:
         """Add a record of what was written to the chain; within the same transaction."""
+        from nomotheta.ledger.chain import seal  # only now: most commands write nothing
+
+        seal(self.rows, kind, key)
 
     def add(self, table: str, **values: Any) -> int:
         """A new row; its number."""
+        names, marks = ", ".join(values), ", ".join("?" * len(values))
+        sql = f"INSERT INTO {table} ({names}) VALUES ({marks}) RETURNING {KEYS[table]}"
+        return int(self.rows(sql, *values.values())[0][0])
 
     def of(self, path: str, document: str = "document", *, number: bool = False) -> str:
         """What is at a path, such as `balance.after`, in a column that holds JSON: as text, or as a number."""

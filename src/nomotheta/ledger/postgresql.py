@@ -16,7 +16,7 @@ import psycopg
 from psycopg import ClientCursor, sql
 
 from nomotheta.errors import NomothetaError
-from nomotheta.ledger.database import KEYS, newer, stored
+from nomotheta.ledger.database import Database, newer, stored
 from nomotheta.ledger.steps import STEPS
 from nomotheta.secrets import masked
 
@@ -45,7 +45,7 @@ class Row(tuple[Any, ...]):
         return [*self.names]
 
 
-class PostgresLedger:
+class PostgresLedger(Database):
     """A schema, brought to the version of this program; made where it is not there.
 
     Args:
@@ -142,19 +142,6 @@ class PostgresLedger:
                 yield
         except psycopg.Error as error:  # of the commit itself
             raise self._error(error) from None
-
-    def seal(self, kind: str, key: int) -> None:
-        """Add a record of what was written to the chain; within the same transaction."""
-        from nomotheta.ledger.chain import seal
-
-        seal(self.rows, kind, key)
-
-    def add(self, table: str, **values: Any) -> int:
-        """A new row; its number."""
-        names = ", ".join(values)
-        marks = ", ".join("?" * len(values))
-        return int(self.rows(f"INSERT INTO {table} ({names}) VALUES ({marks}) RETURNING {KEYS[table]}",
-                             *values.values())[0][0])  # fmt: skip
 
     def of(self, path: str, document: str = "document", *, number: bool = False) -> str:
         """By its operators of JSON, which give texts."""

@@ -17,7 +17,7 @@ from pathlib import Path
 from typing import Any
 
 from nomotheta.errors import NomothetaError
-from nomotheta.ledger.database import KEYS, newer, stored
+from nomotheta.ledger.database import Database, newer, stored
 from nomotheta.ledger.steps import STEPS
 
 _PATIENCE = 20  # seconds that a command waits for another one's writing
@@ -26,7 +26,7 @@ _PROCESS = 1 << 32  # below it, a holder is the number of a process; above, whic
 _OPEN: weakref.WeakValueDictionary[int, SqliteLedger] = weakref.WeakValueDictionary()
 
 
-class SqliteLedger:
+class SqliteLedger(Database):
     """The file, opened and brought to the version of this program; made where it is not there.
 
     Raises:
@@ -111,19 +111,6 @@ class SqliteLedger:
         if self.connection.in_transaction:
             with contextlib.suppress(sqlite3.Error):
                 self.connection.execute("ROLLBACK")
-
-    def seal(self, kind: str, key: int) -> None:
-        """Add a record of what was written to the chain; within the same transaction."""
-        from nomotheta.ledger.chain import seal  # only now: most commands write nothing
-
-        seal(self.rows, kind, key)
-
-    def add(self, table: str, **values: Any) -> int:
-        """A new row; its number."""
-        names = ", ".join(values)
-        marks = ", ".join("?" * len(values))
-        sql = f"INSERT INTO {table} ({names}) VALUES ({marks}) RETURNING {KEYS[table]}"
-        return int(self.rows(sql, *values.values())[0][0])
 
     def of(self, path: str, document: str = "document", *, number: bool = False) -> str:  # noqa: ARG002
         """By its functions of JSON, which know numbers from texts."""

@@ -37,9 +37,7 @@ class Loads(Opened):
         """
         from nomotheta.workspace.arrivals import arrivals_of
 
-        chosen, broken = self._delivered(tables)
-        if broken:
-            raise next(iter(broken.values()))
+        chosen = self._all_right(tables)
         return arrivals_of(self.context, chosen, sorted(days) or [self.today()], place, whole=not tables)
 
     def schedule(self, form: str, at: datetime.time | None = None) -> str:
@@ -187,9 +185,7 @@ class Loads(Opened):
         """
         from nomotheta.workspace.watching import Watching
 
-        chosen, broken = self._delivered(tables)
-        if broken:
-            raise next(iter(broken.values()))
+        chosen = self._all_right(tables)
 
         def run(day: datetime.date, names: Sequence[str]) -> RunResult:
             return self.run(day, names, place=place, create=create, jobs=jobs, listener=listener)
@@ -222,6 +218,17 @@ class Loads(Opened):
         from nomotheta.workspace.rehearsing import rehearse_run
 
         return rehearse_run(self.context, chosen, broken, day or self.today(), place, listener, create=create)
+
+    def _all_right(self, tables: Sequence[str]) -> list[Compiled]:
+        """The charters that declare a delivery.
+
+        Raises:
+            DeclarationError: one of them is wrong.
+        """
+        chosen, broken = self._delivered(tables)
+        if broken:
+            raise next(iter(broken.values()))
+        return chosen
 
     def _delivered(self, tables: Sequence[str]) -> tuple[list[Compiled], dict[str, DeclarationError]]:
         """The charters that declare a delivery, and what is wrong with others."""

@@ -17,6 +17,9 @@ if TYPE_CHECKING:
     from nomotheta.place.answer import PlaceAnswer
 
 
+LEDGER = "the ledger"  # as its database is called among the places
+
+
 class Places:
     """The places that a workspace declares."""
 
@@ -100,10 +103,13 @@ class Places:
         return place
 
     def tried(self) -> list[PlaceAnswer]:
-        """Every declared place, tried."""
+        """Every declared place, tried; and the database of the ledger, where it is kept in one."""
         from nomotheta.place.answer import tried  # only now: one command asks
 
-        return [tried(name, place.url, self.root) for name, place in self.settings.places.items()]
+        urls = [(name, place.url) for name, place in self.settings.places.items()]
+        if self.settings.ledger is not None:
+            urls.append((LEDGER, self.settings.ledger.url))
+        return [tried(name, url, self.root) for name, url in urls]
 
     def _declared(self, name: str) -> str:
         """The URL of a place."""

@@ -79,7 +79,7 @@ def _prune(call: Call, opened: Workspace, before: str, *, rehearse: bool) -> Non
     found = opened.prune(day_given(before, opened) or opened.today(), rehearse=rehearse)
     if call.json:
         call.print(found)
-    else:
+    elif not call.quiet:
         from nomotheta.cli.screens.nights import show_pruned
 
         show_pruned(found)
@@ -116,7 +116,7 @@ def _verify(call: Call, opened: Workspace) -> None:
     found = opened.ledger.verified()
     if call.json:
         call.print(found)
-    else:
+    elif not call.silent("fail" if found.altered else "pass"):
         from nomotheta.cli.screens.ledger import show_verified
 
         show_verified(found)
