@@ -229,3 +229,43 @@ def test_places_tells_whether_the_ledger_answers(space: Space, team: Database) -
         ended = space.run("places", "--json")
         found = {each["name"]: each["answers"] for each in ended.json["places"]}
         assert (found["the ledger"], ended.code) == (answers, code)
+
+
+def test_a_new_shared_ledger_takes_over_what_was_kept_in_a_file(space: Space, team: Database) -> None:
+    space.charter(RULED)
+    for at in range(1, 4):
+        night(space, random.Random(at), f"2026-06-0{at}")
+        space.run("run", "--day", f"2026-06-0{at}", "--create")
+    asked = [
+        ["ledger", "--last", "99"],
+        ["docket", "--closed"],
+        ["ledger", "--verify"],
+        ["rejects", "1"],
+        ["ledger", "--trends"],
+    ]
+    space.tickets(
+        "ticket_no;fare;sold_on\nT\x00\x01\x02;1,00;01.06.2026\n", "2026-06-05"
+    )  # what PostgreSQL has no text for
+    space.run("run", "--day", "2026-06-05")
+    before = [space.run(*words, "--json").json for words in asked]
+    space.write("nomotheta.toml", shared(team.url))
+    for _ in range(2):
+        now = [space.run(*words, "--json").json for words in asked]
+        assert now.pop(2)["altered"] == []  # what is kept otherwise was sealed once more
+        assert now == before[:2] + before[3:]
+    assert space.run("undo", "1").code == space.run("ledger", "--verify").code == 0
+    loads = {entry["load_no"] for entry in before[0]["entries"]} - {None}
+    night(space, random.Random(9), "2026-06-09")
+    assert space.load(day="2026-06-09")["load_no"] == max(loads) + 1
+    assert space.run("run", "--day", "2026-06-09", "--json").json["run_id"] == 5
+
+
+def test_a_file_that_was_altered_is_not_taken_over(space: Space, team: Database) -> None:
+    night(space, random.Random(1), "2026-06-01")
+    space.run("run", "--day", "2026-06-01", "--create")
+    space.sql_ledger("update entries set verdict = 'pass', summary = 'fine'")
+    space.write("nomotheta.toml", shared(team.url))
+    ended = space.run("ledger")
+    assert (ended.code, "is not taken over: ledger entry 1 was altered" in ended.text) == (3, True), ended.text
+    space.write("nomotheta.toml", SETTINGS)
+    assert space.run("ledger", "--verify").code == 1

@@ -10,13 +10,14 @@ import contextlib
 import re
 import secrets
 from collections.abc import Iterator, Sequence
+from pathlib import Path
 from typing import Any
 
 import psycopg
 from psycopg import ClientCursor, sql
 
 from nomotheta.errors import NomothetaError
-from nomotheta.ledger.database import Database, newer, stored
+from nomotheta.ledger.database import KEYS, Database, newer, stored
 from nomotheta.ledger.steps import STEPS
 from nomotheta.secrets import masked
 
@@ -52,6 +53,7 @@ class PostgresLedger(Database):
         url: of the database, with its secrets.
         schema: what the tables are in.
         workspace: the name of the one whose ledger it is.
+        before: a ledger's file, whose entries a schema that is made now takes over; none where it is not there.
 
     Raises:
         NomothetaError: it cannot be reached, is of a newer version, or is another workspace's.
@@ -63,7 +65,7 @@ class PostgresLedger(Database):
     each_row = "FROM json_each(?::json) AS files, json_array_elements_text(files.value) AS records(value)"
     row = "records.value::bigint"
 
-    def __init__(self, url: str, schema: str, workspace: str) -> None:
+    def __init__(self, url: str, schema: str, workspace: str, before: Path | None = None) -> None:
         self.where, self.schema, self.holder = f"[ledger] {masked(url)}", schema, 1 + secrets.randbelow(1 << 62)
         try:
             self.connection = psycopg.connect(url, autocommit=True, cursor_factory=ClientCursor, row_factory=_rows_of)
@@ -76,7 +78,7 @@ class PostgresLedger(Database):
                 cursor.execute(sql.SQL("SET search_path = {}").format(sql.Identifier(schema)))
                 cursor.execute(f"SET lock_timeout = '{_PATIENCE}'")
                 cursor.execute("SELECT pg_advisory_lock(%s)", [self.holder])
-            self._brought_up_to_date()
+            self._brought_up_to_date(before)
             self._belongs_to(workspace)
         except psycopg.Error as error:
             raise self._error(error) from None
@@ -88,8 +90,8 @@ class PostgresLedger(Database):
         found = self.rows("SELECT value FROM about WHERE key = 'version'")
         return int(found[0][0]) if found else 0
 
-    def _brought_up_to_date(self) -> None:
-        """All steps that are missing, or none."""
+    def _brought_up_to_date(self, before: Path | None) -> None:
+        """All steps that are missing, or none; of a ledger that is new, with all that was in a file before."""
         if self._version() == len(STEPS):
             return
         with self.together():  # another machine may be at it, too
@@ -102,8 +104,42 @@ class PostgresLedger(Database):
                         self.rows(_with_types(statement))
                     else:
                         statement(self.rows)
+            if version == 0 and before is not None and before.is_file():
+                self._take_over(before)
             self.rows("INSERT INTO about VALUES ('version', ?) ON CONFLICT (key) DO UPDATE SET value = excluded.value",
                       str(len(STEPS)))  # fmt: skip
+
+    def _take_over(self, file: Path) -> None:
+        """The rows of a ledger's file, as they are there, so that its chain holds here, too."""
+        from nomotheta.ledger.chain import KINDS, verified
+        from nomotheta.ledger.sqlite import SqliteLedger
+
+        old, otherwise = SqliteLedger(file), dict[str, list[int]]()
+        try:
+            altered = verified(old.rows).altered
+            if altered:
+                raise NomothetaError(
+                    f"the ledger in {file.name} is not taken over: {altered[0].what} {altered[0].told}",
+                    where=self.where, mend="look at it without [ledger]: nomotheta ledger --verify",
+                )  # fmt: skip
+            for (table,) in old.rows("SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite%'"):
+                found = [tuple(row) for row in old.rows(f"SELECT * FROM {table}")]
+                names = [row["name"] for row in old.rows(f"SELECT name FROM pragma_table_info('{table}')")]
+                rows = [tuple(map(_clean, row)) for row in found]
+                otherwise[table] = [row[0] for row, as_was in zip(rows, found, strict=True) if row != as_was]
+                marks = ", ".join(["%s"] * len(names))
+                with self.connection.cursor() as cursor:
+                    cursor.executemany(f"INSERT INTO {table} ({', '.join(names)}) VALUES ({marks})", rows)
+        finally:
+            old.close()
+        for table, key in KEYS.items():
+            highest = f"SELECT max({key}) AS at FROM {table}"
+            self.rows(
+                f"SELECT setval(pg_get_serial_sequence('{table}', '{key}'), at) FROM ({highest}) AS it WHERE at > 0"
+            )
+        for kind, (table, _, _, _) in KINDS.items():  # what is kept otherwise here is sealed as it is now
+            for number in otherwise[table]:
+                self.seal(kind, number)
 
     def _belongs_to(self, workspace: str) -> None:
         self.rows("INSERT OR IGNORE INTO about VALUES ('workspace', ?)", workspace)

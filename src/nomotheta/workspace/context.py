@@ -68,12 +68,13 @@ class Context:
         """
         from nomotheta.ledger import Ledger
 
+        file = self.root / MEMORY / "ledger.sqlite"
         declared = self.settings.ledger if _is_said(self.root / SETTINGS, "ledger") else None
         if declared is None:
-            return Ledger(self.root / MEMORY / "ledger.sqlite")
+            return Ledger(file)
         from nomotheta.workspace.shared_ledger import shared_ledger  # only now: its driver is not always there
 
-        return Ledger(shared_ledger(declared, self.settings.name))
+        return Ledger(shared_ledger(declared, self.settings.name, file))
 
     @cached_property
     def elsewhere(self) -> Elsewhere:

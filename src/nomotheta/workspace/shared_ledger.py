@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from nomotheta.charter.settings import LedgerAt
@@ -12,8 +13,8 @@ if TYPE_CHECKING:
     from nomotheta.ledger.database import Database
 
 
-def shared_ledger(declared: LedgerAt, workspace: str) -> Database:
-    """The ledger in PostgreSQL of a workspace, by its name.
+def shared_ledger(declared: LedgerAt, workspace: str, before: Path) -> Database:
+    """The ledger in PostgreSQL of a workspace, by its name; one that is new takes over what was kept in a file before.
 
     Raises:
         DeclarationError: the driver is not installed, or a secret is not set.
@@ -26,4 +27,4 @@ def shared_ledger(declared: LedgerAt, workspace: str) -> Database:
             f"a ledger in PostgreSQL needs a driver that is not installed: {error.name}",
             where="nomotheta.toml, [ledger]", mend="pip install 'nomotheta[postgresql]'",
         ) from None  # fmt: skip
-    return PostgresLedger(with_secrets(declared.url, "[ledger]"), declared.db_schema, workspace)
+    return PostgresLedger(with_secrets(declared.url, "[ledger]"), declared.db_schema, workspace, before)
