@@ -1,8 +1,9 @@
-"""Twelve tables that do not wait for each other: two at a time beside one after another, in pairs.
+"""Twelve tables that do not wait for each other: two at a time beside one after another, in turn.
 
     python benchmarks/jobs.py [ROWS] [PAIRS] [URL …]
 
-By default 100,000 rows a table and five pairs, in DuckDB and in the PostgreSQL server of the tests.
+By default 100,000 rows a table and five rounds, in DuckDB and in the PostgreSQL server of the tests. Beside both stand
+two programs that know nothing of each other, with half of the tables each: what two cores can give at best.
 """
 
 from __future__ import annotations
@@ -20,6 +21,14 @@ from common import machine
 
 TABLES = 12
 DAY = "2026-01-01"
+_MARKS = """
+import sys
+from pathlib import Path
+from nomotheta.place.connect import connect
+place = connect("w", sys.argv[1], Path())
+place.make_ready()
+place.close()
+"""
 CHARTER = """
 table = "nomotheta_bench_{number:02}"
 [delivery]
@@ -61,29 +70,53 @@ def main(rows: int, pairs: int, urls: list[str]) -> None:
                 )  # fmt: skip
         for url in urls:
             (work / "nomotheta.toml").write_text(f'name = "bench"\n[places.w]\nurl = "{url}"\n')
-            taken = [(run(work, url, 1), run(work, url, 2)) for _ in range(pairs)]
-            one, two = (statistics.median(each) for each in zip(*taken, strict=True))
-            shares = sorted(two / one for one, two in taken)
-            print(f"{url.partition(':')[0]}: one after another {one:.1f} s, two at a time {two:.1f} s, "
-                  f"{statistics.median(shares):.2f} ({shares[0]:.2f} to {shares[-1]:.2f})")  # fmt: skip
+            halves = [half(work, at) for at in range(2)]
+            taken = [(run(url, 1, work), run(url, 2, work), run(url, 1, *halves)) for _ in range(pairs)]
+            one, two, apart = (statistics.median(each) for each in zip(*taken, strict=True))
+            print(f"{url.partition(':')[0]}: one after another {one:.1f} s, two at a time {two:.1f} s: "
+                  f"{shares([each[1] / each[0] for each in taken])}; two programs {apart:.1f} s: "
+                  f"{shares([each[2] / each[0] for each in taken])}", flush=True)  # fmt: skip
     finally:
         shutil.rmtree(work)
 
 
-def run(work: Path, url: str, jobs: int) -> float:
-    """The seconds of a night into empty tables."""
-    shutil.rmtree(work / ".nomotheta", ignore_errors=True)
-    for path in work.glob("*.duckdb*"):
-        path.unlink()
+def shares(found: list[float]) -> str:
+    """The median of some shares, the least and the greatest."""
+    return f"{statistics.median(found):.2f} ({min(found):.2f} to {max(found):.2f})"
+
+
+def half(work: Path, at: int) -> Path:
+    """A workspace with every second table."""
+    root = work / f"half-{at}"
+    shutil.rmtree(root, ignore_errors=True)
+    (root / "charters").mkdir(parents=True)
+    (root / "inbox").symlink_to(work / "inbox")
+    shutil.copy(work / "nomotheta.toml", root)
+    for path in sorted((work / "charters").iterdir())[at::2]:
+        shutil.copy(path, root / "charters")
+    return root
+
+
+def run(url: str, jobs: int, *roots: Path) -> float:
+    """The seconds of a night into empty tables, in all of some workspaces at once."""
+    for root in roots:
+        shutil.rmtree(root / ".nomotheta", ignore_errors=True)
+        for path in root.glob("*.duckdb*"):
+            path.unlink()
     if url.startswith("postgresql"):
         import psycopg
 
         with psycopg.connect(url, autocommit=True) as connection:
             names = [f"nomotheta_bench_{number:02}" for number in range(TABLES)]
             connection.execute(f"DROP TABLE IF EXISTS nomotheta_marks, nomotheta_files, {', '.join(names)}")
+            if len(roots) > 1:  # which would both make them
+                subprocess.run([sys.executable, "-c", _MARKS, url], check=True)
     began = time.perf_counter()
     words = ["run", "--day", DAY, "--create", "--jobs", str(jobs), "--quiet"]
-    subprocess.run([sys.executable, "-m", "nomotheta", *words], cwd=work, check=True)
+    nights = [subprocess.Popen([sys.executable, "-m", "nomotheta", *words], cwd=root) for root in roots]
+    codes = [night.wait() for night in nights]
+    if any(codes):
+        raise SystemExit("a night has failed")
     return time.perf_counter() - began
 
 

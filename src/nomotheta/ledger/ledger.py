@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from nomotheta.errors import counted
+from nomotheta.ledger.aside import Aside
 from nomotheta.ledger.chain import Verified, verified
 from nomotheta.ledger.database import Database
 from nomotheta.ledger.docket import Docket
@@ -28,7 +29,7 @@ Document = TypeVar("Document")
 _NO_LIMIT = 1 << 62
 
 
-class Ledger:
+class Ledger(Aside):
     """Opened on a file, which is made where it is not there, or on a database."""
 
     def __init__(self, kept: Path | Database) -> None:
@@ -37,11 +38,10 @@ class Ledger:
 
             kept = SqliteLedger(kept)
         self._database = database = kept
-        self._rows, self._add = database.rows, database.add
+        self._add = database.add
         self.together, self.alone = database.together, database.alone
         self.size, self.compact = database.size, database.compact
         self._next = f"(SELECT {database.greatest}(?, coalesce(max(load_no), 0) + 1) FROM entries)"
-        self._each = f"files.key, {database.row} {database.each_row}"
         self.outbox, self.docket = Outbox(self._database), Docket(self._database)
         self.history = History(self._database)
 
@@ -314,54 +314,6 @@ class Ledger:
         found = self._rows("SELECT text, declared FROM charters WHERE version = ?", version)
         return (str(found[0][0]), json.loads(found[0][1])) if found else None
 
-    def loads_in_the_way(self, table: str, place: str) -> dict[int, tuple[int | None, dict[int, int]]]:
-        """Of the loads that set rows aside for the sake of other loads' rows: whose rows it mends, and those others."""
-        mends, way = self._database.of("mends", number=True), self._database.of("in_the_way")
-        rows = self._rows(
-            f"SELECT load_no, {mends} AS mends, {way} AS way FROM entries "
-            "WHERE what = 'load' AND table_name = ? AND place = ? AND state = 'loaded' "
-            f"AND {way} NOT IN ('{{}}', 'null') ORDER BY entry_id",
-            table, place,
-        )  # fmt: skip
-        ways = {row["load_no"]: (row["mends"], json.loads(row["way"])) for row in rows}
-        return {
-            load_no: (mends, {int(by): count for by, count in way.items()}) for load_no, (mends, way) in ways.items()
-        }
-
-    def tried_again(self, of_load: int, ways: Mapping[int, Sequence[tuple[str, int]]]) -> None:
-        """Rows (file and record) came again and stay out, by the load whose rows are in the way now, or 0."""
-        for load_no, rows in ways.items():
-            self._rows(
-                f"INSERT INTO tried SELECT DISTINCT {_NUMBER}, files.key, {self._database.row}, {_NUMBER} "
-                f"{self._database.each_row} WHERE 1 = 1 "
-                "ON CONFLICT (of_load, file, record) DO UPDATE SET load_no = excluded.load_no",
-                of_load,
-                load_no,
-                _listed(rows),
-            )
-
-    def tried(self, of_load: int) -> dict[tuple[str, int], int]:
-        """The rows of a load that came again and stay out, with the load whose rows were in the way then, or 0."""
-        rows = self._rows("SELECT file, record, load_no FROM tried WHERE of_load = ?", of_load)
-        return {(row[0], row[1]): row[2] for row in rows}
-
-    # ---- rows that will not come any more
-
-    def close_rejects(
-        self, of_load: int, rows: Sequence[tuple[str, int]], reason: str, by: str, at: datetime.datetime
-    ) -> None:
-        """Rows (file and record) that a load set aside will not come, and why."""
-        self._rows(
-            f"INSERT OR IGNORE INTO closed SELECT {_NUMBER}, files.key, {self._database.row}, {_TEXT}, {_TEXT}, "
-            f"{_TEXT} {self._database.each_row}",
-            of_load, reason, by, at, _listed(rows),
-        )  # fmt: skip
-
-    def closed(self, of_load: int) -> dict[tuple[str, int], str]:
-        """The rows of a load (file and record) that will not come, with the reason."""
-        rows = self._rows("SELECT file, record, reason FROM closed WHERE of_load = ?", of_load)
-        return {(row[0], row[1]): row[2] for row in rows}
-
     def highest_load_no(self) -> int:
         """The highest load number given so far."""
         return int(self._rows("SELECT coalesce(max(load_no), 0) FROM entries")[0][0])
@@ -430,38 +382,6 @@ class Ledger:
         sql = "UPDATE entries SET state = ?, verdict = ?, summary = ?, document = ? WHERE entry_id = ?"
         self._write([entry_id], sql, state, verdict, told, document, entry_id)
 
-    # ---- rows that were set aside and came later
-
-    def expect_mended(self, of_load: int, load_no: int, rows: Sequence[tuple[str, int]]) -> None:
-        """Rows that a load set aside (file and record) are about to come with another."""
-        self._rows(f"INSERT INTO mended SELECT {_NUMBER}, {_NUMBER}, {self._each}", of_load, load_no, _listed(rows))
-
-    def drop_mended(self, of_load: int, load_no: int, rows: Sequence[tuple[str, int]] | None) -> None:
-        """These did not come after all; None for all of them."""
-        if rows is None:
-            self._rows("DELETE FROM mended WHERE of_load = ? AND load_no = ?", of_load, load_no)
-            return
-        of = f"of_load = ? AND load_no = ? AND (file, record) IN (SELECT {self._each})"
-        self._rows(f"DELETE FROM mended WHERE {of}", of_load, load_no, _listed(rows))
-
-    def mended(self, of_load: int) -> dict[tuple[str, int], int]:
-        """The rows of a load (file and record) that came later, each with the load it came with."""
-        rows = self._rows(
-            "SELECT file, record, load_no FROM mended WHERE of_load = ? AND EXISTS "
-            "(SELECT 1 FROM entries WHERE entries.load_no = mended.load_no AND state = 'loaded')",
-            of_load,
-        )
-        return {(row[0], row[1]): row[2] for row in rows}
-
-    def mends(self, load_no: int) -> int | None:
-        """The load whose rows this one mends, or None."""
-        found = self._rows("SELECT of_load FROM mended WHERE load_no = ? LIMIT 1", load_no)
-        return found[0][0] if found else None
-
-    def mending(self, of_load: int) -> list[int]:
-        """The loads that mend rows of this one and stand."""
-        return sorted(set(self.mended(of_load).values()))
-
     def document(self, entry_id: int) -> dict[str, Any] | None:
         """What is kept of an entry, as it is kept."""
         (document,) = self._rows("SELECT document FROM entries WHERE entry_id = ?", entry_id)[0]
@@ -497,17 +417,6 @@ class Ledger:
     def close(self) -> None:
         """Let go of the file."""
         self._database.close()
-
-
-_NUMBER, _TEXT = "CAST(? AS BIGINT)", "CAST(? AS TEXT)"  # a value whose kind nothing else tells
-
-
-def _listed(rows: Sequence[tuple[str, int]]) -> str:
-    """Rows (file and record) as one JSON object: half a million of them go in with one statement."""
-    by_file: dict[str, list[int]] = {}
-    for file, record in rows:
-        by_file.setdefault(file, []).append(record)
-    return json.dumps(by_file)
 
 
 _ADAPTERS: dict[Any, TypeAdapter[Any]] = {}
