@@ -80,7 +80,8 @@ class Aside:
 
     def expect_mended(self, of_load: int, load_no: int, rows: Sequence[tuple[str, int]]) -> None:
         """Rows that a load set aside (file and record) are about to come with another."""
-        self._rows(f"INSERT INTO mended SELECT {_NUMBER}, {_NUMBER}, {self._listed()}", of_load, load_no, _as_json(rows))
+        sql = f"INSERT INTO mended SELECT {_NUMBER}, {_NUMBER}, {self._listed()}"
+        self._rows(sql, of_load, load_no, _as_json(rows))
 
     def drop_mended(self, of_load: int, load_no: int, rows: Sequence[tuple[str, int]] | None) -> None:
         """These did not come after all; None for all of them."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from weakref import WeakKeyDictionary
 
 from nomotheta.charter import Check
 from nomotheta.conditions import Kind, own_names
@@ -12,6 +13,7 @@ from nomotheta.place.base import Place, PlaceColumn
 _ALIKE = ({"integer", "decimal"},)  # kinds whose values the databases compare as the numbers that they are
 _AS_TEXT = {"integer", "date", "uuid"}  # kinds each of whose values has one text, the same in every place
 _MOMENTS = {"date", "timestamp"}
+_SPELLED: WeakKeyDictionary[Place, set[str]] = WeakKeyDictionary()  # tables that were found to be called so
 
 
 def existing(place: Place, table: str) -> list[PlaceColumn]:
@@ -38,6 +40,9 @@ def check_spelled(place: Place, table: str) -> None:
     Raises:
         PlaceError: it is called otherwise there.
     """
+    right = _SPELLED.setdefault(place, set())
+    if table in right:  # for as long as the place is open here
+        return
     schema, dot, name = table.rpartition(".")
     bare = name if dot and schema.casefold() == place.home().casefold() else table
     listed = place.tables()
@@ -46,6 +51,8 @@ def check_spelled(place: Place, table: str) -> None:
     if spelled != table and (spelled in listed or bare != table):
         told = f"the table {table} is called {spelled} there"
         raise PlaceError(told, where=f"place {place.name}", mend=f'write table = "{spelled}" in the charter')
+    if spelled in listed:
+        right.add(table)
 
 
 def holds(column: PlaceColumn, declared: Kind) -> bool:
