@@ -177,12 +177,17 @@ def test_a_copy_that_somebody_has_changed_is_fetched_again(space: Space, store: 
     declare(space, store)
     store.put(f"tickets-{DAYS[0]}.csv", HEAD + row(1))
     assert space.run("arrivals", "--day", DAYS[0]).code == 0
+    # what a program that was killed had fetched so far
+    (next((space.root / "elsewhere").rglob("*.csv")).parent / f".tickets-{DAYS[0]}.csv.999999999.1.part").write_bytes(
+        b"x"
+    )
     (copy,) = (space.root / "elsewhere").rglob("*.csv")
     seen = copy.stat()
     copy.write_bytes(HEAD + row(9))
     os.utime(copy, ns=(seen.st_mtime_ns + 5, seen.st_mtime_ns + 5))
     assert space.load()["balance"]["loaded"] == 1
     assert space.sql("select ticket_no from tickets") == [("T001",)]
+    assert not list((space.root / "elsewhere").rglob(".*"))
 
 
 WRONG = [

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import os
 import random
 import re
 import signal
@@ -21,6 +22,7 @@ from nomotheta.workspace.crew import Crew
 from servers import Database, server
 
 PLACES = ["duckdb", "postgresql", "mariadb", "sqlite"]
+SEEDS = int(os.environ.get("NOMOTHETA_SEQUENCES", "1"))
 PROGRAM = [sys.executable, "-m", "nomotheta"]
 CHARTER = """
 table = "{name}"
@@ -82,7 +84,7 @@ def rows_of(database: Database, name: str) -> Any:
 @pytest.mark.parametrize("sort", PLACES)
 def test_side_by_side_comes_to_the_same_as_one_after_another(tmp_path: Path, sort: str) -> None:
     with server(sort) as there:
-        for seed in range(2):
+        for seed in range(SEEDS):
             names, found = [f"t{at}" for at in range(7)], []
             for jobs in ("1", "3"):
                 database = Database(sort, there)

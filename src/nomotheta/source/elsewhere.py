@@ -9,9 +9,11 @@ from __future__ import annotations
 
 import contextlib
 import datetime
+import glob
 import json
 import os
 import re
+import threading
 import time
 from collections.abc import Iterable, Iterator, Mapping
 from pathlib import Path
@@ -30,6 +32,7 @@ from nomotheta.urls import FETCHED, as_url, is_fetched
 if TYPE_CHECKING:
     from nomotheta.charter import Delivery
 
+_PART = ".part"  # of a copy that is being made
 _PIECE = 4 << 20  # bytes that are fetched at a time
 _YOUNG = 5.0  # seconds
 _PLACE = re.compile(r"\{[^{}]*\}")
@@ -158,7 +161,8 @@ class Elsewhere:
         path, url = self.root / remote.name, as_url(remote.name)
         if self._is_copy(path, remote):
             return
-        part = path.with_name(f".{path.name}.{os.getpid()}.part")
+        _swept(path)
+        part = path.with_name(f".{path.name}.{os.getpid()}.{threading.get_ident()}{_PART}")
         try:
             with self._translated(url):
                 path.parent.mkdir(parents=True, exist_ok=True)
@@ -290,6 +294,16 @@ def _moment(told: Any) -> datetime.datetime | None:
         with contextlib.suppress(ValueError):
             return parsedate_to_datetime(told)
     return None
+
+
+def _swept(path: Path) -> None:
+    """Take away what a program that was killed had fetched of a file."""
+    import psutil
+
+    for part in path.parent.glob(f".{glob.escape(path.name)}.*{_PART}"):
+        process = part.name.removesuffix(_PART).split(".")[-2]
+        if process.isdecimal() and not psutil.pid_exists(int(process)):
+            part.unlink(missing_ok=True)
 
 
 def _pieces(system: Any, path: str) -> Iterator[bytes]:
