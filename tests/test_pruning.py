@@ -164,6 +164,8 @@ def test_what_changed_since_the_night_before_is_named_and_nothing_is_said_to_pas
     assert "the table is unchanged; before: loaded" in texts[2]
     assert "before: " in texts[3]
     assert "2026-06-04" in space.run("ledger", "--changes").text
+    space.run("run", "--day", day(3))  # once more, which loads nothing, and is no night more
+    assert space.run("ledger", "--changes", "--day", day(3), "--json").json["changes"][0]["now"]["loaded"] == 1
     trends = space.run("ledger", "--trends")
     assert trends.code == 0
     assert [part["loaded"] for part in json.loads(space.run("ledger", "--trends", "--json").out)["tables"]["tickets"]] == [

@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime
 import json
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import replace
 from typing import Any
 
 from nomotheta.frozen import frozen
@@ -129,10 +130,20 @@ class History:
             found.setdefault(row["table_name"], []).append(_part(row))
         return found
 
+    def by_day(self, nights: int, tables: Iterable[str] | None = None) -> dict[str, list[Part]]:
+        """The same, one a day: a run that is repeated is no night more."""
+        found: dict[str, list[Part]] = {}
+        for table, parts in self.parts(nights, tables).items():
+            days: dict[datetime.date, list[Part]] = {}
+            for part in parts:
+                days.setdefault(part.day, []).append(part)
+            found[table] = [_newest(days[day])[table] for day in sorted(days)]
+        return found
+
     def of_day(self, day: datetime.date) -> dict[str, Part]:
         """Of each table the newest part of a run for a day."""
         rows = self._database.rows("SELECT * FROM nights WHERE day = ? ORDER BY run_id", str(day))
-        return {row["table_name"]: _part(row) for row in rows}
+        return _newest(map(_part, rows))
 
     def changes(self, day: datetime.date | None = None) -> tuple[datetime.date | None, list[Change]]:
         """What is otherwise on the night of a day, or of the newest, than on the last one before that knew each table.
@@ -152,7 +163,7 @@ class History:
             "GROUP BY table_name) AS last ON nights.table_name = last.table_name AND nights.day = last.day "
             "ORDER BY run_id", day,
         )  # fmt: skip
-        before = {row["table_name"]: _part(row) for row in rows}
+        before = _newest(map(_part, rows))
         last = max((part.day for part in before.values()), default=None)
         names = {*now, *(name for name, part in before.items() if part.day == last)}
         return day, [Change(name, now.get(name), before.get(name)) for name in sorted(names)]
@@ -166,6 +177,19 @@ class History:
         """Of each table when a run of it that passed began last, in seconds since 1970."""
         sql = "SELECT table_name, max(started) FROM nights WHERE verdict IN ('pass', 'warn') GROUP BY table_name"
         return {row[0]: datetime.datetime.fromisoformat(row[1]).timestamp() for row in self._database.rows(sql)}
+
+
+def _newest(parts: Iterable[Part]) -> dict[str, Part]:
+    """Of parts of one day, the newest of each table; what it found in the table already, an earlier one has loaded."""
+    found: dict[str, Part] = {}
+    for part in parts:
+        before = found.get(part.table)
+        if part.state == "unchanged" and part.loaded is None and before is not None and before.loaded is not None:
+            part = replace(  # noqa: PLW2901
+                part, loaded=before.loaded, rejected=before.rejected, repeated=before.repeated, bytes=before.bytes
+            )  # fmt: skip
+        found[part.table] = part
+    return found
 
 
 def values_of(run: RunResult) -> Iterator[tuple[Any, ...]]:

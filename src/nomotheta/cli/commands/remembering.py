@@ -89,7 +89,7 @@ def _show_nights(call: Call, opened: Workspace, tables: list[str] | None, day: s
     """What changed since the night before, or how some nights were."""
     history = opened.ledger.history
     if nights is not None:
-        parts = history.parts(nights, tables)
+        parts = history.by_day(nights, tables)
         if call.json:
             from nomotheta.report.documents import LedgerTrends
 
@@ -97,7 +97,7 @@ def _show_nights(call: Call, opened: Workspace, tables: list[str] | None, day: s
             return
         from nomotheta.cli.screens.nights import show_trends
 
-        show_trends(parts)
+        show_trends(parts, tables[0] if tables else None)
         return
     when, changes = history.changes(day_given(day, opened))
     changes = [each for each in changes if tables is None or each.table in tables]
@@ -108,7 +108,7 @@ def _show_nights(call: Call, opened: Workspace, tables: list[str] | None, day: s
         return
     from nomotheta.cli.screens.nights import show_changes
 
-    show_changes(when, changes)
+    show_changes(when, changes, tables[0] if tables else None)
 
 
 def _verify(call: Call, opened: Workspace) -> None:

@@ -6,6 +6,7 @@ import datetime
 from collections.abc import Mapping, Sequence
 
 from rich.console import Console
+from rich.table import Table
 from rich.text import Text
 
 from nomotheta.cli.paint import RED, SIGNS, TONES, cut, indented, number, out, plain_table, spark, verdict_text
@@ -14,14 +15,16 @@ from nomotheta.ledger import Change, Part, usual_range
 from nomotheta.ledger.pruning import Pruned
 from nomotheta.report.words import STATES
 
+_WIDE = 90  # characters: room for a table; below, a line says the same, so that no number is cut
 _NAME, _DRAWN, _RULES = 24, 14, 6  # characters of a table's name; nights that are drawn; rules that are named
 
 
-def show_changes(day: datetime.date | None, changes: Sequence[Change]) -> None:
+def show_changes(day: datetime.date | None, changes: Sequence[Change], table: str | None = None) -> None:
     """The tables with which anything is otherwise, and how many are as they were."""
     console = out()
     if day is None or not changes:
-        console.print("No run is known" + (f" for {day}." if day else " yet."))
+        of = f" of {visible(table)}" if table else ""
+        console.print(f"No run{of} is known" + (f" for {day}." if day else " yet."))
         return
     differing = [each for each in changes if each.differs]
     before = sorted({each.before.day for each in changes if each.before})
@@ -37,6 +40,31 @@ def show_changes(day: datetime.date | None, changes: Sequence[Change]) -> None:
 
 
 def _show_differing(console: Console, differing: Sequence[Change]) -> None:
+    if console.width >= _WIDE:
+        console.print(_table_of(differing))
+        console.print()
+    for each in differing:
+        name = (visible(each.table), "bold")
+        if console.width < _WIDE:
+            console.print(Text.assemble(name, "  ", _in_a_line(each)))
+        for line in _said(each):
+            console.print(Text.assemble(name, "  ", line))
+
+
+def _in_a_line(change: Change) -> Text:
+    """The verdicts and counts of a table, where there is no room for a table of them."""
+    now, old = change.now, change.before
+    text = Text.assemble(
+        verdict_text(old.verdict) if old else "–", " → ", verdict_text(now.verdict) if now else "not run"
+    )
+    for of, name in (("loaded", "loaded"), ("rejected", "rejected"), ("rows", "in the table")):
+        count, by = _moved(old, now, of)
+        if now is not None and getattr(now, of) is not None:
+            text.append(f", {count} {name}" + (f" ({by})" if by.plain else ""))
+    return text
+
+
+def _table_of(differing: Sequence[Change]) -> Table:
     table = plain_table(
         ("table", "whole"), ("before", "whole"), ("now", "whole"), ("loaded", "right"), ("", "right"),
         ("rejected", "right"), ("", "right"), ("in table", "right"), ("", "right"),
@@ -48,11 +76,7 @@ def _show_differing(console: Console, differing: Sequence[Change]) -> None:
             verdict_text(now.verdict) if now else Text("not run"),
             *(cell for of in ("loaded", "rejected", "rows") for cell in _moved(old, now, of)),
         )  # fmt: skip
-    console.print(table)
-    console.print()
-    for each in differing:
-        for line in _said(each):
-            console.print(Text.assemble((visible(each.table), "bold"), "  ", line))
+    return table
 
 
 def _moved(old: Part | None, new: Part | None, of: str) -> tuple[Text, Text]:
@@ -90,12 +114,13 @@ def _said(change: Change) -> list[Text]:
     return said
 
 
-def show_trends(parts: Mapping[str, Sequence[Part]]) -> None:
+def show_trends(parts: Mapping[str, Sequence[Part]], table_name: str | None = None) -> None:
     """A line for each table: its verdicts night by night, and how many rows it loaded and rejected."""
     console = out()
     if not parts:
-        console.print("No run is known yet.")
+        console.print(f"No run of {visible(table_name)} is known." if table_name else "No run is known yet.")
         return
+    wide = console.width >= _WIDE
     table = plain_table(
         ("table", "whole"), ("verdicts", "whole"), ("rows loaded", "whole"), ("last night", "right"),
         ("usual", "right"), ("rejected", "whole"), ("last night", "right"), ("seconds", "right"),
@@ -104,6 +129,10 @@ def show_trends(parts: Mapping[str, Sequence[Part]]) -> None:
         shown, loaded = nights[-_DRAWN:], [part.loaded for part in nights]
         usual = usual_range([count for count in loaded if count is not None])
         strip = Text.assemble(*((SIGNS.get(part.verdict, "·"), TONES.get(part.verdict, "")) for part in shown))
+        if not wide:
+            told = f"  {number(loaded[-1])} loaded, {number(nights[-1].rejected)} rejected"
+            console.print(Text.assemble((visible(name), "bold"), "  ", strip, told))
+            continue
         last = number(loaded[-1])
         if usual and loaded[-1] is not None and not usual[0] <= loaded[-1] <= usual[1]:
             last.stylize(RED)
@@ -113,7 +142,8 @@ def show_trends(parts: Mapping[str, Sequence[Part]]) -> None:
             Text(f"{usual[0]:,.0f} to {usual[1]:,.0f}" if usual else "–", "dim"),
             Text(spark(rejected) if any(rejected) else ""), number(rejected[-1]), Text(f"{shown[-1].seconds:.1f}"),
         )  # fmt: skip
-    console.print(table)
+    if wide:
+        console.print(table)
     most = max(map(len, parts.values()))
     about = f"the newest night is on the right; usual: what 9 in 10 of {counted(most, 'night')} loaded"
     console.print(Text(about, "dim"))
@@ -125,7 +155,10 @@ def show_pruned(found: Pruned) -> None:
     parts = [counted(found.runs, "run"), f"{found.entries:,} {'entry' if found.entries == 1 else 'entries'}",
              f"{counted(found.messages, 'message')} that went out"]  # fmt: skip
     verb = "would be removed" if found.rehearsed else "removed"
-    console.print(f"{verb} from the ledger, from before {found.before}: {', '.join(parts)}")
+    if found.runs or found.entries or found.messages:
+        console.print(f"{verb} from the ledger, from before {found.before}: {', '.join(parts)}")
+    else:
+        console.print(f"nothing to remove: the ledger has nothing from before {found.before} that is no longer needed")
     if found.kept:
         rows = "its rows are" if found.kept == 1 else "their rows are"
         console.print(
