@@ -6,6 +6,7 @@ import contextlib
 import os
 import random
 import re
+import time
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -188,6 +189,19 @@ def test_a_copy_that_somebody_has_changed_is_fetched_again(space: Space, store: 
     assert space.load()["balance"]["loaded"] == 1
     assert space.sql("select ticket_no from tickets") == [("T001",)]
     assert not list((space.root / "elsewhere").rglob(".*"))
+
+
+def test_a_server_that_tells_no_times_is_asked_again_until_a_file_is_as_it_was(space: Space, tmp_path: Path) -> None:
+    (tmp_path / "there").mkdir()
+    with web_server(tmp_path / "there", silent=True) as store:
+        declare(space, store, TICKETS.replace('layout = "office"', 'layout = "office"\nsteady = "2 s"'))
+        store.put(f"tickets-{DAYS[0]}.csv", HEAD + row(1))
+        for content in (HEAD + row(1), HEAD + row(1) + row(2)):
+            store.put(f"tickets-{DAYS[0]}.csv", content)
+            ended = space.run("load", "tickets", "--day", DAYS[0], "--create")
+            assert (ended.code, "it was written to just now" in ended.text) == (1, True), ended.text
+        time.sleep(2.1)
+        assert space.load()["balance"]["loaded"] == 2
 
 
 WRONG = [

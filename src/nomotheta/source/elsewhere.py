@@ -152,8 +152,8 @@ class Elsewhere:
                 path.unlink()
                 self._record(name).unlink()
         for each in found.values():
-            if delivery is not None and delivery.steady and each.written is not None:
-                check_quiet(delivery.steady, now - each.written.timestamp(), as_url(each.name))
+            if delivery is not None and delivery.steady:
+                check_quiet(delivery.steady, now - self._since(each, now), as_url(each.name))
             self._fetch(each)
         return [*found]
 
@@ -191,6 +191,28 @@ class Elsewhere:
             return bool(kept["sure"] and kept["of"] == remote.stamp and kept["copy"] == _stamp(path))
         except (OSError, ValueError, KeyError, TypeError):
             return False
+
+    def _since(self, remote: Remote, now: float) -> float:
+        """Since when a file is as it is, in seconds since 1970: as is told there, else since it was first seen so.
+
+        Raises:
+            ElsewhereError: nothing is told there by which it would be known.
+        """
+        if remote.written is not None:
+            return remote.written.timestamp()
+        if remote.size is None and not remote.tag:
+            raise ElsewhereError(
+                "neither its size nor its time is told there, so that nobody can say whether it is still being written",
+                where=as_url(remote.name), mend="have the sender write a marker, and declare ready in place of steady",
+            )  # fmt: skip
+        seen = self._record(remote.name).with_suffix(".seen")
+        with contextlib.suppress(OSError, ValueError, KeyError, TypeError):
+            kept = json.loads(seen.read_text())
+            if kept["of"] == remote.stamp:
+                return float(kept["since"])
+        seen.parent.mkdir(parents=True, exist_ok=True)
+        seen.write_text(json.dumps({"of": remote.stamp, "since": now}))
+        return now
 
     def _record(self, name: str) -> Path:
         return self.memory / f"{name.removeprefix(FETCHED + '/')}.json"
