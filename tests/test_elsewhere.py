@@ -174,6 +174,36 @@ def test_what_is_missing_or_misnamed_there_is_named_by_its_url(space: Space, sto
     assert not (space.root / f"elsewhere/{store.url.replace('://', '/')}/read me.txt").exists()
 
 
+def test_what_only_lies_among_the_copies_is_not_taken_for_what_came(space: Space, store: Store) -> None:
+    declare(space, store)
+    name = f"tickets-{DAYS[0]}.csv"
+    store.put(name, HEAD + row(1))
+    assert space.run("arrivals", "--day", DAYS[0]).code == 0
+    (copy,) = (space.root / "elsewhere").rglob("*.csv")
+    copy.with_name(f"tickets-{DAYS[1]}.csv").write_bytes(HEAD + row(2))
+    for words in (["load", "tickets"], ["run", "--create"]):
+        ended = space.run(*words, "--day", DAYS[1])
+        assert (ended.code, "among the copies" in ended.text) == (3, True), ended.text
+    if isinstance(store, Folder):  # what the sender has taken back has not arrived
+        (store.root / name).unlink()
+    else:
+        store.client.delete_object(Bucket=store.name, Key=f"in/{name}")
+    ended = space.run("load", "tickets", "--day", DAYS[0], "--create")
+    assert (ended.code, "no such file has arrived" in ended.text) == (1, True), ended.text
+
+
+def test_a_corrected_digit_is_seen_though_size_and_time_are_as_they_were(space: Space, store: Store) -> None:
+    declare(space, store)
+    name = f"tickets-{DAYS[0]}.csv"
+    for content in (HEAD + row(1), HEAD + row(2)):
+        store.put(name, content)
+        if isinstance(store, Folder):
+            os.utime(store.root / name, (1_780_000_000, 1_780_000_000))
+        ended = space.run("run", "--day", DAYS[0], "--create", "--json")
+    assert ended.code == 1
+    assert ended.json["tables"][0]["load"]["state"] == "refused"  # another content for the same day
+
+
 def test_a_copy_that_somebody_has_changed_is_fetched_again(space: Space, store: Store) -> None:
     declare(space, store)
     store.put(f"tickets-{DAYS[0]}.csv", HEAD + row(1))

@@ -12,6 +12,7 @@ import json
 from collections.abc import Mapping, Sequence
 from typing import Any
 
+from nomotheta.errors import NomothetaError
 from nomotheta.frozen import frozen
 from nomotheta.ledger.steps import Ask
 
@@ -99,6 +100,18 @@ def verified(ask: Ask) -> Verified:
         gone = sorted(missing - pruned.get(kind, frozenset()))
         altered += [Altered(_named(kind, key), "was removed") for key in gone]
     return Verified(count, before, tuple(altered))
+
+
+def check_unaltered(ask: Ask, told: str, where: str) -> None:
+    """Whether a ledger is as it was written, before something is done that its chain could not tell of later.
+
+    Raises:
+        NomothetaError: it is not; with what is not done then.
+    """
+    altered = verified(ask).altered
+    if altered:
+        first = f"{altered[0].what} {altered[0].told}"
+        raise NomothetaError(f"{told}: {first}", where=where, mend="see: nomotheta ledger --verify")
 
 
 def _pruned(ask: Ask, newest: Mapping[tuple[str, int], str]) -> dict[str, set[int]]:

@@ -111,17 +111,12 @@ class PostgresLedger(Database):
 
     def _take_over(self, file: Path) -> None:
         """The rows of a ledger's file, as they are there, so that its chain holds here, too."""
-        from nomotheta.ledger.chain import KINDS, verified
+        from nomotheta.ledger.chain import KINDS, check_unaltered
         from nomotheta.ledger.sqlite import SqliteLedger
 
         old, otherwise = SqliteLedger(file), dict[str, list[int]]()
         try:
-            altered = verified(old.rows).altered
-            if altered:
-                raise NomothetaError(
-                    f"the ledger in {file.name} is not taken over: {altered[0].what} {altered[0].told}",
-                    where=self.where, mend="look at it without [ledger]: nomotheta ledger --verify",
-                )  # fmt: skip
+            check_unaltered(old.rows, f"the ledger in {file.name} is not taken over", self.where)
             for (table,) in old.rows("SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite%'"):
                 found = [tuple(row) for row in old.rows(f"SELECT * FROM {table}")]
                 names = [row["name"] for row in old.rows(f"SELECT name FROM pragma_table_info('{table}')")]

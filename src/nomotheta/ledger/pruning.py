@@ -7,9 +7,8 @@ import itertools
 import json
 from collections.abc import Iterable, Mapping, Set
 
-from nomotheta.errors import NomothetaError
 from nomotheta.frozen import frozen
-from nomotheta.ledger.chain import verified
+from nomotheta.ledger.chain import check_unaltered
 from nomotheta.ledger.database import Database
 
 # of judgements and reconciliations the newest of a table stay; so do all of the newest run, and the highest numbers
@@ -55,12 +54,7 @@ def prune(
     Raises:
         NomothetaError: the ledger is not as it was written; nothing is removed.
     """
-    altered = verified(database.rows).altered
-    if altered:
-        raise NomothetaError(
-            f"nothing was removed: the ledger is not as it was written: {altered[0].what} {altered[0].told}",
-            where=database.where, mend="see: nomotheta ledger --verify",
-        )  # fmt: skip
+    check_unaltered(database.rows, "nothing was removed: the ledger is not as it was written", database.where)
     found: Pruned | None = None
     try:
         with database.together():

@@ -14,7 +14,6 @@ import json
 import os
 import re
 import threading
-import time
 from collections.abc import Iterable, Iterator, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -34,7 +33,6 @@ if TYPE_CHECKING:
 
 _PART = ".part"  # of a copy that is being made
 _PIECE = 4 << 20  # bytes that are fetched at a time
-_YOUNG = 5.0  # seconds
 _PLACE = re.compile(r"\{[^{}]*\}")
 _SIGNS = re.compile(r"[*?\[]")
 _DRIVERS = {"s3": "s3fs", "sftp": "paramiko", "https": "aiohttp", "http": "aiohttp"}
@@ -53,12 +51,13 @@ class Remote:
     written: datetime.datetime | None
     tag: str = ""
 
-    def is_told_apart(self, moment: float) -> bool:
-        """Whether another file in its stead would be known from it, where it was seen at a moment.
+    @property
+    def is_told_apart(self) -> bool:
+        """Whether another file in its stead would surely be known from it: by the ETag of an object store.
 
-        The times of files are often whole seconds, within which a file may be written twice.
+        A size and a time say too little: senders set times, and correct a digit. Web servers make ETags of both.
         """
-        return bool(self.tag) or (self.written is not None and moment - self.written.timestamp() > _YOUNG)
+        return bool(self.tag) and self.name.startswith(f"{FETCHED}/s3/")
 
     @property
     def stamp(self) -> list[Any]:
@@ -148,9 +147,13 @@ class Elsewhere:
         folder, _, last = pattern.rpartition("/")
         for path in self.root.glob(pattern) if _SIGNS.search(folder) else (self.root / folder).glob(last):
             name = path.relative_to(self.root).as_posix()
-            if name not in found and self._record(name).is_file():
-                path.unlink()
-                self._record(name).unlink()
+            if name in found or path.name.startswith("."):
+                continue
+            if not self._record(name).is_file():
+                raise ElsewhereError("it lies among the copies of what is elsewhere, and is none of them", where=name,
+                                     mend="move it away; to load it: --file")  # fmt: skip
+            path.unlink()
+            self._record(name).unlink()
         for each in found.values():
             if delivery is not None and delivery.steady:
                 check_quiet(delivery.steady, now - self._since(each, now), as_url(each.name))
@@ -167,7 +170,6 @@ class Elsewhere:
             with self._translated(url):
                 path.parent.mkdir(parents=True, exist_ok=True)
                 system, there = self._system(url)
-                began = time.time()
                 size, content = _copied(system, there, part)
                 after = _remote(remote.name, system.info(there))
             if (remote.size is not None and size != remote.size) or after.stamp != remote.stamp:
@@ -175,13 +177,13 @@ class Elsewhere:
                                    mend="wait until the transfer is done, then load again")  # fmt: skip
             if remote.written is not None:
                 os.utime(part, (remote.written.timestamp(),) * 2)
+            record = self._record(remote.name)
+            record.parent.mkdir(parents=True, exist_ok=True)
+            told = {"of": remote.stamp, "copy": _stamp(part), "content": content, "sure": remote.is_told_apart}
+            record.write_text(json.dumps(told))  # before the copy is there: none is without its record
             part.replace(path)
         finally:
             part.unlink(missing_ok=True)
-        record = self._record(remote.name)
-        record.parent.mkdir(parents=True, exist_ok=True)
-        told = {"of": remote.stamp, "copy": _stamp(path), "content": content, "sure": remote.is_told_apart(began)}
-        record.write_text(json.dumps(told))
         tell(remote.name, f"fetched from {url}: {counted(size, 'byte')}")
 
     def _is_copy(self, path: Path, remote: Remote) -> bool:

@@ -107,18 +107,20 @@ class _Asking:
     def _arrival(self, place: Place | None, day: datetime.date, before: int | None) -> Arrival:
         """What came of it for a day, of which a load may be in the table."""
         charter, due = self.compiled.charter, self.delivery.due_at(day, self.context.zone)
-        unreached = self._unreached(day)
+        unfetched = self._unfetched(day)
         files = tuple(_files_there(self.context.root, self.delivery, day))
         found = Arrival(
             charter.table, day, "arrived", due, files, self.delivery.parts, owners=tuple(charter.owners),
             place_answers=place is not None,
         )  # fmt: skip
-        if unreached is not None:
-            return replace(found, state="refused", message=unreached.what, where=unreached.where, mend=unreached.mend)
+        if isinstance(unfetched, ElsewhereError):
+            return replace(found, state="refused", message=unfetched.what, where=unfetched.where, mend=unfetched.mend)
         try:
+            if unfetched is not None:
+                raise unfetched
             if before is not None and place is not None and not files:  # what was loaded may have been put away since
                 return self._in_table(place, found, before)
-            return self._arrived(place, found, arrive(self.context, self.compiled, day))
+            return self._arrived(place, found, arrive(self.context, self.compiled, day, fetched=True))
         except NothingArrivedError:
             return replace(found, state="none came")
         except AwaitedError as error:
@@ -127,15 +129,13 @@ class _Asking:
         except DeliveryError as error:
             return replace(found, state="refused", message=error.what, where=error.where, mend=error.mend)
 
-    def _unreached(self, day: datetime.date) -> ElsewhereError | None:
-        """What keeps the files of a day from being fetched, other than that they are still being written."""
+    def _unfetched(self, day: datetime.date) -> AwaitedError | ElsewhereError | None:
+        """What keeps the files of a day from being fetched; None where they are, or lie here."""
         if any(map(is_fetched, self.delivery.patterns)):
             try:
                 self.context.elsewhere.bring(self.delivery, day, self.at.timestamp())
-            except ElsewhereError as error:
+            except (AwaitedError, ElsewhereError) as error:
                 return error
-            except AwaitedError:  # which is said when they are asked for
-                return None
         return None
 
     def _days_there(self) -> set[datetime.date]:

@@ -69,7 +69,9 @@ class NothingArrivedError(Exception):
     """No file of a delivery has arrived, and the charter says that this may be."""
 
 
-def arrive(context: Context, compiled: Compiled, day: datetime.date, files: Sequence[Path] = ()) -> Delivered:
+def arrive(
+    context: Context, compiled: Compiled, day: datetime.date, files: Sequence[Path] = (), *, fetched: bool = False
+) -> Delivered:  # fmt: skip
     """The files of a table's delivery for a day, or those that are named, each read through once; no place is touched.
 
     Raises:
@@ -88,7 +90,7 @@ def arrive(context: Context, compiled: Compiled, day: datetime.date, files: Sequ
         bad.append(BadFile(name, error.what, error.mend))
 
     chosen = [_named(context.root, file) for file in files]
-    _fetched(context, delivery, day, named=bool(chosen))
+    _fetch(context, delivery, day, wanted=not (chosen or fetched))
     found = arrived(
         context.root, chosen or expected(delivery, day), compiled.layout,
         optional=not chosen and (delivery.optional or not delivery.expected_on(day)),
@@ -117,9 +119,9 @@ def arrive(context: Context, compiled: Compiled, day: datetime.date, files: Sequ
     return Delivered(sound, delivery.daily, stated, tuple(sorted(bad, key=lambda each: each.file)))
 
 
-def _fetched(context: Context, delivery: Delivery, day: datetime.date, *, named: bool) -> None:
-    """Have copies of what lies elsewhere, as it is now; but of a file that somebody names there is one."""
-    if not named and any(map(is_fetched, delivery.patterns)):
+def _fetch(context: Context, delivery: Delivery, day: datetime.date, *, wanted: bool) -> None:
+    """Have copies of what lies elsewhere, as it is now."""
+    if wanted and any(map(is_fetched, delivery.patterns)):
         context.elsewhere.bring(delivery, day, time.time())
 
 
