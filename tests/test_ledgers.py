@@ -54,7 +54,7 @@ def night(space: Space, made: random.Random, day: str) -> None:
 
 STEPS = [
     ["undo", "{load}"], ["rejects", "{load}", "--close", "not \u20ac ours"], ["docket", "1", "--take"],
-    ["judge", "tickets"], ["reconcile", "tickets"], ["run", "--day", "{day}", "--create"], ["ledger", "--verify"],
+    ["judge", "tickets"], ["ledger", "--prune", "{day}", "--rehearse"], ["reconcile", "tickets"], ["run", "--day", "{day}", "--create"], ["ledger", "--verify"],
     ["docket"], ["docket", "--closed"], ["ledger"], ["ledger", "tickets", "--failed"], ["rejects", "{load}"],
     ["load", "tickets", "--day", "{day}"], ["ledger", "--load", "{load}"], ["run", "--day", "{day}", "--only", "failing"],
     ["reconcile", "--load", "{load}", "tickets"], ["load", "tickets", "--day", "{day}", "--even-if-loaded"],

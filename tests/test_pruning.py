@@ -171,3 +171,21 @@ def test_what_changed_since_the_night_before_is_named_and_nothing_is_said_to_pas
     assert [part["loaded"] for part in json.loads(space.run("ledger", "--trends", "--json").out)["tables"]["tickets"]] == [
         1, 2, None, 1,
     ]  # fmt: skip
+
+
+@pytest.mark.parametrize("pruned", [False, True])
+def test_what_is_not_as_usual_fails_with_old_entries_and_without(space: Space, pruned: bool) -> None:
+    usual = '[[rules]]\nname = "as many as usual"\nusual = { of = "count(*)", least = 5 }\n[[keys]]'
+    space.charter(HOWS["overwrite"].replace("[[keys]]", usual))
+    for at in range(9):
+        rows = "".join(f"T{key:03};{at},00;01.06.2026\n" for key in range(40 + at % 2))
+        space.tickets(f"ticket_no;fare;sold_on\n{rows}", day(at))
+        space.run("run", "--day", day(at), "--create")
+    backdated(space, 9)
+    resealed(space)
+    if pruned:
+        assert space.run("ledger", "--prune", day(9), "--json").json["runs"] == 8
+    space.tickets("ticket_no;fare;sold_on\nT001;1,00;01.06.2026\n", day(9))
+    found = space.load(day=day(9))
+    assert found["verdict"] == "fail", found["message"]
+    assert "as many as usual" in found["message"]

@@ -12,6 +12,7 @@ from nomotheta.ledger.chain import check_unaltered
 from nomotheta.ledger.database import Database
 
 # of judgements and reconciliations the newest of a table stay; so do all of the newest run, and the highest numbers
+_PAST = 400  # loads of a table that a value is held against
 _NEWEST = (
     "SELECT max(entry_id) FROM entries UNION SELECT max(entry_id) FROM entries WHERE what IN ('judge', 'reconcile') "
     "GROUP BY what, table_name, place UNION SELECT max(entry_id) FROM entries WHERE load_no = "
@@ -84,7 +85,7 @@ def _removed(database: Database, before: datetime.datetime, kept_loads: Mapping[
         elif entry_id not in newest:
             entries.append(entry_id)
             loads |= {load_no} if what == "load" and load_no is not None else set()
-    needed, still = _needed(database, kept), set[int]()
+    needed, still = _needed(database, kept) | _measured(database), set[int]()
     entries = [entry_id for entry_id in entries if entry_id not in needed]
     messages = rows(
         "DELETE FROM outbox WHERE created < ? AND (sent IS NOT NULL OR refused IS NOT NULL) RETURNING mail_id", before
@@ -110,6 +111,19 @@ def _needed(database: Database, kept: Set[int]) -> set[int]:
         "WHERE what = 'reconcile' AND document IS NOT NULL"
     )
     return {row[0] for row in database.rows(sql) if row[1] in numbers}
+
+
+def _measured(database: Database) -> set[int]:
+    """The loads that rules hold later ones against: without them, a load that is not as usual would only warn."""
+    newest = (
+        "SELECT entry_id, document, row_number() OVER (PARTITION BY table_name, place ORDER BY load_no DESC) AS nth "
+        "FROM entries WHERE what = 'load' AND state = 'loaded' AND document IS NOT NULL"
+    )
+    found = database.rows(
+        f"SELECT DISTINCT entry_id FROM ({newest}) AS loads, {database.items('findings', 'loads.document')} "
+        f"WHERE nth <= ? AND {database.item('measured')} <> ''", _PAST,
+    )  # fmt: skip
+    return {row[0] for row in found}
 
 
 def _by_number(database: Database, sql: str, numbers: Iterable[int]) -> list[tuple[int, ...]]:
