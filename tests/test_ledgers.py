@@ -40,7 +40,7 @@ def alike(told: Any) -> Any:
     """What is told, less what is of the moment and the machine."""
     if isinstance(told, dict):
         return {name: alike(value) for name, value in told.items()
-                if not re.search("seconds|started|^at$|moment|hash|head|page|path", name)}  # fmt: skip
+                if not re.search("seconds|started|size|^at$|moment|hash|head|page|path", name)}  # fmt: skip
     if isinstance(told, list):
         return [alike(each) for each in told]
     return re.sub(r"\d\d:\d\d|\d+\.\d s|\d{4}-\d\d-\d\dT\S+", "…", told) if isinstance(told, str) else told

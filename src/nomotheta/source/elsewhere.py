@@ -150,8 +150,8 @@ class Elsewhere:
             if name in found or path.name.startswith("."):
                 continue
             if not self._record(name).is_file():
-                raise ElsewhereError("it lies among the copies of what is elsewhere, and is none of them", where=name,
-                                     mend="move it away; to load it: --file")  # fmt: skip
+                raise ElsewhereError("this file is in the folder of copies, but the store does not have it", where=name,
+                                     mend="move it to another folder; to load it from there: --file PATH")  # fmt: skip
             path.unlink()
             self._record(name).unlink()
         for each in found.values():
@@ -204,7 +204,7 @@ class Elsewhere:
             return remote.written.timestamp()
         if remote.size is None and not remote.tag:
             raise ElsewhereError(
-                "neither its size nor its time is told there, so that nobody can say whether it is still being written",
+                "the server gives neither its size nor its time, so whether it is still being written cannot be known",
                 where=as_url(remote.name), mend="have the sender write a marker, and declare ready in place of steady",
             )  # fmt: skip
         seen = self._record(remote.name).with_suffix(".seen")
