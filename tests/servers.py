@@ -21,6 +21,7 @@ import duckdb
 import psycopg
 import pymysql
 import pytest
+from deltalake import DeltaTable, write_deltalake
 
 USUAL = {"postgresql": "postgresql://postgres@127.0.0.1:5432/test", "mariadb": "mariadb://root@127.0.0.1:3306/test"}
 Rows = list[tuple[Any, ...]]
@@ -59,6 +60,32 @@ def ask_duckdb(url: str, sql: str) -> Rows:
         return connection.execute(sql).fetchall()
 
 
+def ask_delta(url: str, sql: str) -> Rows:
+    """The rows of a SELECT over a lake's tables as deltalake reads them; other statements make, fill and drop tables."""
+    root = Path(url.partition("///")[2])
+    root.mkdir(exist_ok=True)
+    tables = {log.parent.relative_to(root).as_posix(): log.parent for log in root.glob("**/_delta_log")}
+    with duckdb.connect() as engine:
+        engine.execute("SET TimeZone = 'UTC'")
+        for name, path in tables.items():
+            schema, _, _ = name.rpartition("/")
+            engine.execute(f'CREATE SCHEMA IF NOT EXISTS "{schema or "main"}"')
+            engine.register("there", DeltaTable(path).to_pyarrow_table())
+            engine.execute(f'CREATE TABLE {name.replace("/", ".")} AS SELECT * FROM there')
+        rows = engine.execute(sql).fetchall()
+        if sql.lstrip().split()[0].upper() in {"SELECT", "WITH"}:
+            return rows
+        listed = engine.execute("SELECT schema_name, table_name FROM duckdb_tables()").fetchall()
+        left = {(name if schema == "main" else f"{schema}/{name}") for schema, name in listed}
+        for name in tables.keys() - left:
+            shutil.rmtree(tables[name])
+        for name in sorted(left):
+            made = engine.table(name.replace("/", ".")).to_arrow_table()
+            if name not in tables or not made.equals(DeltaTable(tables[name]).to_pyarrow_table()):
+                write_deltalake(root / name, made, mode="overwrite", schema_mode="overwrite")
+    return rows
+
+
 @dataclass(frozen=True)
 class Server:
     """A server of the tests' own, which can be stopped at once, and started again."""
@@ -68,7 +95,7 @@ class Server:
     start: Callable[[], None]
 
 
-ASK = {"postgresql": ask_postgres, "mariadb": ask_mariadb, "sqlite": ask_sqlite, "duckdb": ask_duckdb}
+ASK = {"postgresql": ask_postgres, "mariadb": ask_mariadb, "sqlite": ask_sqlite, "duckdb": ask_duckdb, "delta": ask_delta}
 
 
 @contextlib.contextmanager

@@ -21,7 +21,7 @@ from conftest import SETTINGS, Space
 from nomotheta.workspace.crew import Crew
 from servers import Database, server
 
-PLACES = ["duckdb", "postgresql", "mariadb", "sqlite"]
+PLACES = ["duckdb", "postgresql", "mariadb", "sqlite", "delta"]
 SEEDS = int(os.environ.get("NOMOTHETA_SEQUENCES", "1"))
 PROGRAM = [sys.executable, "-m", "nomotheta"]
 CHARTER = """

@@ -18,7 +18,7 @@ from nomotheta.place.connect import connect
 from nomotheta.rules.anew import as_kind
 from servers import Database, server
 
-SORTS = ["duckdb", "postgresql", "mariadb", "sqlite", "general"]
+SORTS = ["duckdb", "postgresql", "mariadb", "sqlite", "delta", "general"]
 EDGES: dict[str, list[str]] = {
     "text": ["a", "ß", "日本", " x ", "a'b", "a\\b", "a\tb", '"', "1e5", "007", "\u2028", "NULL", "\\N"],
     "text(5)": ["abcde", "äöüßé", "a", " b"],

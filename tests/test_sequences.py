@@ -17,7 +17,7 @@ import pytest
 from conftest import SETTINGS, Space
 from servers import Database, server
 
-PLACES = ["duckdb", "postgresql", "mariadb", "sqlite"]
+PLACES = ["duckdb", "postgresql", "mariadb", "sqlite", "delta"]
 SEQUENCES, STEPS = int(os.environ.get("NOMOTHETA_SEQUENCES", "4")), 16
 DAYS, NAMES, KEYS = ["2026-06-01", "2026-06-02"], ["a", "b"], ["A", "B", "C"]
 CHARTER = """

@@ -11,9 +11,13 @@ from nomotheta.charter.layout import Declared, DeclaredLayout
 
 
 class Place(Declared):
-    """A database, by its URL; secrets are in it as ${ENV_NAME}."""
+    """A database or a lake, by its URL; secrets are in it as ${ENV_NAME}.
+
+    `options` say how a lake in an object store is reached, in the words of the store's own access.
+    """
 
     url: str
+    options: dict[str, str] = Field(default={})
 
     @field_validator("url")
     @classmethod

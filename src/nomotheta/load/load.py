@@ -114,7 +114,7 @@ class _Load:
         self.place.expect(self.table, self.compiled.charter.kinds())
         if removal.kept:
             kept = kept_table(self.table, self.order.load_no)
-            rows = self.place.copy(self.table, kept, self.place.stored(kept), where)
+            rows = self.place.copy(self.table, kept, self.place.stored(self.table), where)
             self.place.mark(kept_mark(self.order.mark(self.table, 0), kept, rows))
         return self.place.delete(self.table, where)
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Mapping
 from pathlib import Path
 
 from nomotheta.errors import NomothetaError
@@ -30,7 +31,7 @@ class PlaceAnswer:
     mend: str = ""
 
 
-def tried(name: str, url: str, root: Path) -> PlaceAnswer:
+def tried(name: str, url: str, root: Path, options: Mapping[str, str] | None = None) -> PlaceAnswer:
     """Open a place, ask it what it is, and close it; what goes wrong is part of the answer."""
     shown = masked(url)
     file = file_of(url, root)
@@ -39,7 +40,7 @@ def tried(name: str, url: str, root: Path) -> PlaceAnswer:
         version = "DuckDB" if url.startswith("duckdb") else "SQLite"
         return PlaceAnswer(name, shown, answers=True, version=version, may_create=True, message=message, mend=mend)
     try:
-        place = connect(name, url, root)
+        place = connect(name, url, root, options=options)
     except NomothetaError as error:
         return PlaceAnswer(name, shown, answers=False, message=error.what, mend=error.mend)
     try:

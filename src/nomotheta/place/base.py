@@ -142,6 +142,7 @@ class Loading(Protocol):
     """How rows go in and out, inside a transaction. `hints` are what whoever loads should know of that."""
 
     hints: Sequence[str]
+    keeps_versions: bool  # whether rows that a load replaces stay in an older version, and need no table of their own
 
     def make_ready(self) -> bool:
         """Whether loads of different tables may be done at a time; if so, what they share is made."""

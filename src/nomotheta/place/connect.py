@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import importlib
 import re
-from collections.abc import Callable, Set
+from collections.abc import Callable, Mapping, Set
 from pathlib import Path
 from typing import Any
 
@@ -30,7 +30,9 @@ def with_secrets(text: str, where: str) -> str:
         raise DeclarationError(told, where=where, mend=f"export {error.variable}=…") from None
 
 
-def connect(name: str, url: str, root: Path, *, create: bool = False) -> Place:
+def connect(
+    name: str, url: str, root: Path, *, create: bool = False, options: Mapping[str, str] | None = None
+) -> Place:  # fmt: skip
     """Open a place; paths in its URL are taken from `root` on.
 
     Args:
@@ -38,13 +40,17 @@ def connect(name: str, url: str, root: Path, *, create: bool = False) -> Place:
         url: such as `duckdb:///warehouse.duckdb`.
         root: the workspace's folder.
         create: make an embedded database that is not there yet.
+        options: how a lake in an object store is reached, with secrets as `${ENV_NAME}`.
 
     Raises:
         DeclarationError: the URL names no database that is known, or a secret is not set.
         PlaceError: it cannot be opened.
     """
     full = with_secrets(url, f"place {name}")
-    return opener_of(name, full)(name, full, root, create)
+    opener = opener_of(name, full)
+    if opener is _open_lake:
+        return _open_lake(name, full, root, create, options)
+    return opener(name, full, root, create)
 
 
 def opener_of(name: str, url: str) -> Callable[[str, str, Path, bool], Place]:
@@ -74,6 +80,19 @@ def _open_file(name: str, url: str, root: Path, create: bool) -> Place:
     path, shown = _file_path(url, root)
     given = {"patience": _patience(name, url)} if scheme == "sqlite" and "?" in url else {}
     opened: Place = _class(name, scheme)(name, path, shown=shown, create=create, **given)
+    return opened
+
+
+def _open_lake(
+    name: str, url: str, root: Path, create: bool, options: Mapping[str, str] | None = None
+) -> Place:  # fmt: skip
+    scheme = url.partition("://")[0]
+    given = {key: with_secrets(value, f"place {name}, {key}") for key, value in (options or {}).items()}
+    if scheme == "delta":
+        path, shown = _file_path(url, root)
+        opened: Place = _class(name, scheme)(name, path, shown=shown, create=create, options=given)
+        return opened
+    opened = _class(name, scheme)(name, url, shown=masked(url), create=create, options=given)
     return opened
 
 
@@ -127,14 +146,17 @@ def _extra(module: str) -> str:
 
 
 _POSTGRESQL, _MARIADB = ("postgresql.place", "PostgresPlace"), ("mariadb.place", "MariaPlace")
+_STORES = ("s3", "gs", "az", "abfss")  # that deltalake reaches by itself
 _GENERAL = ("embedded.general", "GeneralPlace")
 _CLASSES = {
     "duckdb": ("embedded.duckdb", "DuckPlace"), "sqlite": ("embedded.sqlite", "SqlitePlace"), "postgresql": _POSTGRESQL,
     "postgres": _POSTGRESQL, "mariadb": _MARIADB, "mysql": _MARIADB,
+    **dict.fromkeys(("delta", *_STORES), ("delta.place", "DeltaPlace")),
 }  # fmt: skip
 _OPENERS: dict[str, Callable[[str, str, Path, bool], Place]] = {
     **dict.fromkeys(("duckdb", "sqlite"), _open_file),
     **dict.fromkeys(("postgresql", "postgres", "mariadb", "mysql"), _open_server),
+    **dict.fromkeys(("delta", *_STORES), _open_lake),
 }  # fmt: skip
 
 
@@ -150,7 +172,9 @@ def _file_path(url: str, root: Path) -> tuple[Path, str]:
     return root / rest, rest
 
 
-def rehearsal(name: str, url: str, root: Path, tables: Set[str]) -> tuple[Place, bool]:
+def rehearsal(
+    name: str, url: str, root: Path, tables: Set[str], options: Mapping[str, str] | None = None
+) -> tuple[Place, bool]:  # fmt: skip
     """A place for a load that is not to stay, and whether it is one in memory.
 
     That holds some tables and the marks of loads as they are in a DuckDB file, and sees its other tables. Any other
@@ -164,6 +188,6 @@ def rehearsal(name: str, url: str, root: Path, tables: Set[str]) -> tuple[Place,
 
     full = with_secrets(url, f"place {name}")
     if not full.startswith("duckdb://"):
-        return connect(name, url, root), False
+        return connect(name, url, root, options=options), False
     path, shown = _file_path(full, root)
     return DuckPlace.rehearsal(name, path, shown, tables), True

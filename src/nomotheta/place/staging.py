@@ -106,6 +106,7 @@ class Staging:
         return None
 
     hints: Sequence[str] = ()
+    keeps_versions = False
     apart = ""  # what ends a SELECT within another, so that the database works it out first, and once
     AS_GIVEN = ""  # has an INSERT take values even of columns that number themselves
 
@@ -274,7 +275,12 @@ class Staging:
         """Add the rows of one table that meet a rendered condition, or all, to another; how many."""
         listed = ", ".join(map(quoted, columns))
         chosen = f"SELECT {listed} FROM {quoted_table(source)}" + (f" WHERE {where}" if where else "")
-        return self.changed(f"INSERT INTO {quoted_table(target)} ({listed}){self.AS_GIVEN} {chosen}")
+        return self.insert_from(target, columns, chosen)
+
+    def insert_from(self, table: str, columns: Sequence[str], select: str, *, as_given: bool = True) -> int:
+        """Add the rows of a SELECT to a table, `as_given` even in columns that number themselves; how many."""
+        listed, given = ", ".join(map(quoted, columns)), self.AS_GIVEN if as_given else ""
+        return self.changed(f"INSERT INTO {quoted_table(table)} ({listed}){given} {select}")
 
     def drop(self, table: str) -> None:
         """Drop a table."""
@@ -294,8 +300,7 @@ class Staging:
     def put(self, table: str, columns: Sequence[str], held: str, where: str) -> int:
         """Add rows that are held under a name, and meet a condition, to a table; how many."""
         listed = ", ".join(map(quoted, columns))
-        chosen = f"SELECT {listed} FROM {quoted(held)} WHERE {where}"
-        return self.changed(f"INSERT INTO {quoted_table(table)} ({listed}){self.AS_GIVEN} {chosen}")
+        return self.insert_from(table, columns, f"SELECT {listed} FROM {quoted(held)} WHERE {where}")
 
     def with_nul(self, _sql: str) -> str | None:
         """The condition that a text holds the character NUL; None where none can."""
@@ -405,10 +410,8 @@ class Staging:
                 )  # fmt: skip
             updated = self._updated(table, how, same)
             listed = ", ".join(map(quoted, how.columns))
-            inserted = self.changed(
-                f"INSERT INTO {quoted_table(table)} ({listed}) SELECT {listed} FROM {FROM_STAGE} "
-                f"WHERE NOT EXISTS ({exists})"
-            )
+            fresh = f"SELECT {listed} FROM {FROM_STAGE} WHERE NOT EXISTS ({exists})"
+            inserted = self.insert_from(table, how.columns, fresh, as_given=False)
         return Merged(inserted, updated, rows - inserted - updated)
 
     def _updated(self, table: str, how: Merge, same: str) -> int:

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from nomotheta.charter import Settings
+from nomotheta.charter.settings import Place as DeclaredPlace
 from nomotheta.errors import DeclarationError, PlaceError, did_you_mean
 from nomotheta.place.base import Place
 from nomotheta.place.connect import connect, rehearsal
@@ -37,7 +38,7 @@ class Places:
             DeclarationError: no such place is declared, or its URL is wrong.
             PlaceError: it cannot be reached.
         """
-        place = self._kept_place(name) or connect(name, self._declared(name), self.root, create=create)
+        place = self._kept_place(name) or self._connected(name, create=create)
         kept = self._kept is not None
         try:
             if self._kept is not None:
@@ -60,7 +61,7 @@ class Places:
             DeclarationError: no such place is declared, or its URL is wrong.
             PlaceError: it cannot be reached.
         """
-        place = connect(name, self._declared(name), self.root)
+        place = self._connected(name)
         try:
             yield place
         finally:
@@ -109,15 +110,20 @@ class Places:
         urls = [(name, place.url) for name, place in self.settings.places.items()]
         if self.settings.ledger is not None:
             urls.append((LEDGER, self.settings.ledger.url))
-        return [tried(name, url, self.root) for name, url in urls]
+        options = {name: place.options for name, place in self.settings.places.items()}
+        return [tried(name, url, self.root, options.get(name)) for name, url in urls]
 
-    def _declared(self, name: str) -> str:
-        """The URL of a place."""
+    def _connected(self, name: str, *, create: bool = False) -> Place:
+        declared = self._declared(name)
+        return connect(name, declared.url, self.root, create=create, options=declared.options)
+
+    def _declared(self, name: str) -> DeclaredPlace:
+        """A place as it is declared."""
         declared = self.settings.places.get(name)
         if declared is None:
             mend = did_you_mean(name, self.settings.places, "places: " + ", ".join(self.settings.places))
             raise DeclarationError(f"no place '{name}' is declared", where=SETTINGS, mend=mend)
-        return declared.url
+        return declared
 
     @contextmanager
     def rehearsal(self, name: str, *tables: str) -> Iterator[tuple[Place, bool]]:
@@ -130,7 +136,8 @@ class Places:
         if self._trial is not None and name in self._trial:
             yield self._trial[name]
             return
-        place, in_memory = rehearsal(name, self._declared(name), self.root, self._tables | {*tables})
+        declared = self._declared(name)
+        place, in_memory = rehearsal(name, declared.url, self.root, self._tables | {*tables}, declared.options)
         if self._trial is not None and in_memory:
             self._trial[name] = place, in_memory
             yield place, in_memory

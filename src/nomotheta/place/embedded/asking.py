@@ -61,6 +61,7 @@ class Embedded:
     shown: str
     hints: Sequence[str] = ()
     native, ranks = False, True
+    keeps_versions = False
     lanes: LanesBy = "here"
     session: Sequence[str] = ()
 

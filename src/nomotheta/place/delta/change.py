@@ -1,0 +1,226 @@
+"""What one transaction does to a Delta table: files written beside its others, and one commit that says all of it.
+
+Until the commit nobody sees any of it. A note in the table's folder says that files are being written, by whom, and upon
+which version: if the program is ended there, the next load takes away what it left, unless the commit was made.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+import secrets
+import socket
+import time
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+import psutil
+from deltalake import CommitProperties, Transaction
+from deltalake.exceptions import DeltaError
+from deltalake.transaction import AddAction, RemoveAction
+
+from nomotheta.errors import PlaceError
+from nomotheta.place.base import Mark
+from nomotheta.place.delta.memory import APPLICATION, FOLDER, Memory, keep
+from nomotheta.place.delta.snapshot import LakeFile, Snapshot
+from nomotheta.place.delta.store import LOG, Store
+from nomotheta.place.delta.written import Writer, Written, now_ms
+from nomotheta.secrets import masked
+
+_WRITING = "writing-"
+_FORGOTTEN = 7 * 86_400  # seconds after which nobody on another machine is still at work
+
+
+@dataclass
+class Change:
+    """A table's files and marks as they are to be, from one version on."""
+
+    snapshot: Snapshot
+    memory: Memory
+    ident: str = field(default_factory=lambda: secrets.token_hex(8))
+    added: dict[str, Written] = field(default_factory=dict)
+    removed: dict[str, LakeFile] = field(default_factory=dict)
+    newest: Mark | None = None
+    remembers: bool = False  # whether what is remembered has changed
+    steps: int = 0
+    noted: bool = False
+    begun: list[str] = field(default_factory=list)
+
+    @property
+    def store(self) -> Store:
+        """Where the table's files are."""
+        return self.snapshot.store
+
+    @property
+    def files(self) -> list[LakeFile]:
+        """The files of the table, as it is to be."""
+        stay = [file for file in self.snapshot.files if file.path not in self.removed]
+        return [*stay, *(LakeFile(each.path, each.size, each.rows, ()) for each in self.added.values())]
+
+    @property
+    def made(self) -> bool:
+        """Whether there is anything to commit."""
+        return bool(self.added or self.removed or self.remembers)
+
+    def remember(self, memory: Memory, newest: Mark | None = None) -> None:
+        """Change what is remembered."""
+        self.memory, self.newest, self.remembers = memory, newest or self.newest, True
+
+    def add(self, batches: Iterable[Any]) -> int:
+        """Write rows into new files; how many."""
+        self.snapshot.check_writable(removing=False)
+        self._note()
+        self.steps += 1
+        prefix = f"part-{self.ident}-{self.steps:03d}"
+        writer = Writer(self.store, self.snapshot.folder, prefix, self.snapshot.fields)
+        rows = 0
+        try:
+            for written in writer.write(batches):
+                self.added[written.path] = written
+                rows += written.rows
+        finally:
+            self.begun += writer.begun
+        return rows
+
+    def take_out(self, files: Iterable[LakeFile]) -> None:
+        """Take files out of the table."""
+        self.snapshot.check_writable(removing=True)
+        self.steps += 1
+        for file in files:
+            if self.added.pop(file.path, None) is not None:
+                self.store.remove(f"{self.snapshot.folder}/{file.path}")
+            else:
+                self.removed[file.path] = file
+
+    def commit(self) -> None:
+        """All of it in one act.
+
+        Raises:
+            PlaceError: somebody else has changed the table since; it is as they left it.
+        """
+        memory = keep(self.store, self.snapshot.folder, self.memory) if self.remembers else self.memory
+        actions: list[Any] = [
+            AddAction(each.path, each.size, {}, now_ms(), True, each.stats)  # noqa: FBT003
+            for each in self.added.values()
+        ]
+        actions += [
+            RemoveAction(file.path, True, now_ms(), file.size, {})  # noqa: FBT003
+            for file in self.removed.values()
+        ]
+        told: dict[str, Any] = {"writing": self.ident}
+        if self.newest is not None:
+            mark = self.newest
+            told |= {"load": mark.load_no, "workspace": mark.workspace, "day": mark.day.isoformat(), "rows": mark.rows}
+        number = [Transaction(APPLICATION, memory.number)] if memory.number is not None and self.remembers else []
+        properties = CommitProperties(
+            custom_metadata={APPLICATION: told}, max_commit_retries=0, app_transactions=number or None
+        )
+        delta = self.snapshot.delta
+        try:
+            delta.create_write_transaction(actions, "append", delta.schema(), commit_properties=properties)
+        except (DeltaError, OSError, ValueError) as error:
+            if not self._committed_all_the_same(error):
+                raise self._refused(error) from None
+        self._done_with_note()
+
+    def _committed_all_the_same(self, error: Exception) -> bool:
+        """Whether the commit was made, though its answer was lost."""
+        made = committed(self.snapshot, self.snapshot.version, self.ident)
+        if made is None:
+            told = masked(str(error).strip().partition("\n")[0])
+            raise PlaceError(f"nobody knows whether the table was changed: {told}", where=self.snapshot.where,
+                             mend="once the store answers again, run the command again: it looks at the marks")  # fmt: skip
+        return made
+
+    def _refused(self, error: Exception) -> PlaceError:
+        if self.snapshot.newer() is not self.snapshot:
+            return PlaceError("another program changed the table meanwhile", where=self.snapshot.where,
+                              mend="run the command again: the table is as the other program left it")  # fmt: skip
+        told = masked(str(error).strip().partition("\n")[0])
+        return PlaceError(f"the table cannot be changed: {told}", where=self.snapshot.where)
+
+    def discard(self) -> None:
+        """Take away what was written: it is not wanted."""
+        for path in self.begun:
+            self.store.remove(f"{self.snapshot.folder}/{path}")
+        self._done_with_note()
+
+    # ---- the note that files are being written
+
+    @property
+    def _note_path(self) -> str:
+        return f"{self.snapshot.folder}/{FOLDER}/{_WRITING}{self.ident}.json"
+
+    def _note(self) -> None:
+        if not self.noted:
+            own = psutil.Process()
+            told = {"version": self.snapshot.version, "machine": socket.gethostname(), "process": own.pid,
+                    "since": own.create_time(), "at": time.time()}  # fmt: skip
+            self.store.write(self._note_path, json.dumps(told).encode())
+            self.noted = True
+
+    def _done_with_note(self) -> None:
+        if self.noted:
+            self.store.remove(self._note_path)
+            self.noted = False
+
+
+def committed(snapshot: Snapshot, upon: int, ident: str) -> bool | None:
+    """Whether a transaction upon a version was committed; None where that cannot be found out.
+
+    We commit upon the version that was read, or not at all: so there is one entry of the log to look at.
+    """
+    try:
+        entry = snapshot.store.read(f"{snapshot.folder}/{LOG}/{upon + 1:020d}.json")
+        newest = snapshot.newer().version
+    except PlaceError:
+        return None
+    if entry is not None:
+        return ident.encode() in entry
+    return False if newest == upon else None
+
+
+def clear_left(snapshot: Snapshot) -> int:
+    """Take away files that programs wrote which were ended before they committed; how many."""
+    store, folder = snapshot.store, snapshot.folder
+    gone = 0
+    for path, _ in store.listed(f"{folder}/{FOLDER}"):
+        name = path.rpartition("/")[2]
+        if not name.startswith(_WRITING):
+            continue
+        told = _read(store, path)
+        if told is None or _at_work(told):
+            continue
+        ident = name.removeprefix(_WRITING).partition(".")[0]
+        made = committed(snapshot, int(told["version"]), ident)
+        if made is None:
+            continue
+        active = {file.path for file in snapshot.files}
+        for file, _ in store.listed(folder) if not made else ():
+            own = file.rpartition("/")[2]
+            if own.startswith(f"part-{ident}-") and own not in active:
+                store.remove(file)
+                gone += 1
+        store.remove(path)
+    return gone
+
+
+def _read(store: Store, path: str) -> Mapping[str, Any] | None:
+    with contextlib.suppress(ValueError, TypeError):
+        told = json.loads(store.read(path) or b"null")
+        return told if isinstance(told, dict) and {"version", "machine", "process", "since", "at"} <= set(told) else None
+    return None
+
+
+def _at_work(told: Mapping[str, Any]) -> bool:
+    """Whether who wrote a note may still be at work."""
+    if told["machine"] != socket.gethostname():
+        return time.time() - float(told["at"]) < _FORGOTTEN
+    if told["process"] == os.getpid():
+        return True
+    with contextlib.suppress(psutil.Error):
+        return abs(psutil.Process(int(told["process"])).create_time() - float(told["since"])) < 1
+    return False
+
