@@ -42,9 +42,11 @@ def test_a_step_stands_with_its_load_and_falls_with_it(there: Space, database: D
     there.tickets(HEAD + "T003;60,00;01.06.2026\n", "2026-06-02")
     first = there.load()
 
-    if sort == "general" and when != "after commit":
+    if sort == "delta" or (sort == "general" and when != "after commit"):
         assert (first["state"], first["exit"]) == ("failed", 3)
-        assert first["message"] == "'INSERT INTO …' cannot be undone with the load in warehouse"
+        lake = "warehouse is a lake, which carries out no SQL of your own"
+        refused = lake if sort == "delta" else "'INSERT INTO …' cannot be undone with the load in warehouse"
+        assert first["message"] == refused
         assert there.run("load", "tickets", "--day", DAY).code == 3 and sums(database) == []
         return
     dear = there.load(day="2026-06-02")
@@ -56,7 +58,7 @@ def test_a_step_stands_with_its_load_and_falls_with_it(there: Space, database: D
 def test_a_step_that_fails_takes_the_load_with_it_unless_it_comes_after(
     there: Space, database: Database, sort: str
 ) -> None:
-    if sort == "general":
+    if sort in {"general", "delta"}:
         pytest.skip("no steps within a transaction are known there")
     there.tickets(HEAD + "T001;1,50;01.06.2026\n", "2026-05-30")
     there.load(day="2026-05-30")
@@ -79,7 +81,7 @@ def test_a_step_that_fails_takes_the_load_with_it_unless_it_comes_after(
 def test_a_temporary_table_of_a_step_is_gone_for_the_next_and_another_of_its_name_is_not(
     there: Space, database: Database, sort: str
 ) -> None:  # fmt: skip
-    if sort == "general":
+    if sort in {"general", "delta"}:
         pytest.skip("no steps within a transaction are known there")
     there.write("sql/again.sql", "INSERT INTO kept SELECT n FROM of_step")
     database.ask("CREATE TABLE kept (n integer)")

@@ -33,6 +33,10 @@ def prepare(place: Place, table: str) -> None:
     Raises:
         PlaceError: there is one, with other columns.
     """
+    if place.apart_tables:
+        told = "rejects cannot be kept in a table of a lake: it could not be changed in one act with the other"
+        mend = "take rejects out of [load]: nomotheta rejects shows them, and --csv writes them"
+        raise PlaceError(told, where=f"{table} in {place.shown}", mend=mend)
     there = place.columns(table)
     if there is None:
         place.create(table, KINDS)

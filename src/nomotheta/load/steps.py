@@ -53,6 +53,10 @@ def check_steps(place: Place, steps: Sequence[Step]) -> None:
         DeclarationError: a statement would end the transaction, or could not be undone with it.
     """
     for step in steps:
+        if place.apart_tables:
+            told = f"{place.name} is a lake, which carries out no SQL of your own"
+            mend = "take the step out of the charter, or load into a database"
+            raise DeclarationError(told, where=step.file, mend=mend)
         if step.when == "after commit":
             continue
         for number, statement in enumerate(step.statements, 1):

@@ -125,7 +125,12 @@ def undo(place: Place, loads: Sequence[TakeOut], workspace: str) -> list[TakenOu
         why = told_apart(each.compiled, each.how)
         if why:
             raise DeclarationError(f"load {each.load_no} cannot be undone: {why}", where=each.compiled.file)
-    with place.transaction(*sorted({each.table for each in loads})):
+    tables = sorted({each.table for each in loads})
+    if place.apart_tables and len(tables) > 1:
+        raise DeclarationError("no load was undone: the tables of a lake are changed one at a time",
+                               where=f"{' and '.join(tables)} in {place.shown}",
+                               mend="undo the loads of each by their numbers: nomotheta undo N")  # fmt: skip
+    with place.transaction(*tables):
         found = [_taken_out(place, each, workspace) for each in loads]
     for each in loads:
         if each.puts_back:

@@ -36,8 +36,9 @@ def tried(name: str, url: str, root: Path, options: Mapping[str, str] | None = N
     shown = masked(url)
     file = file_of(url, root)
     if file is not None and file.parent.is_dir() and not file.exists():
-        message, mend = "the file is not there yet", "the first load with --create makes it"
-        version = "DuckDB" if url.startswith("duckdb") else "SQLite"
+        version = {"duckdb": "DuckDB", "sqlite": "SQLite"}.get(url.partition("://")[0], "Delta tables")
+        what = "folder" if version == "Delta tables" else "file"
+        message, mend = f"the {what} is not there yet", "the first load with --create makes it"
         return PlaceAnswer(name, shown, answers=True, version=version, may_create=True, message=message, mend=mend)
     try:
         place = connect(name, url, root, options=options)

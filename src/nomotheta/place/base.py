@@ -142,6 +142,7 @@ class Loading(Protocol):
     """How rows go in and out, inside a transaction. `hints` are what whoever loads should know of that."""
 
     hints: Sequence[str]
+    apart_tables: bool  # whether each table is changed in an act of its own, by loads alone: no SQL of the team's own
     keeps_versions: bool  # whether rows that a load replaces stay in an older version, and need no table of their own
 
     def make_ready(self) -> bool:

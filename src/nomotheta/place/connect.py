@@ -162,7 +162,7 @@ _OPENERS: dict[str, Callable[[str, str, Path, bool], Place]] = {
 
 def file_of(url: str, root: Path) -> Path | None:
     """The file of an embedded database, or None for a server."""
-    return _file_path(url, root)[0] if re.match("(duckdb|sqlite)://", url) else None
+    return _file_path(url, root)[0] if re.match("(duckdb|sqlite|delta)://", url) else None
 
 
 def _file_path(url: str, root: Path) -> tuple[Path, str]:

@@ -106,7 +106,7 @@ class Staging:
         return None
 
     hints: Sequence[str] = ()
-    keeps_versions = False
+    keeps_versions = apart_tables = False
     apart = ""  # what ends a SELECT within another, so that the database works it out first, and once
     AS_GIVEN = ""  # has an INSERT take values even of columns that number themselves
 

@@ -47,7 +47,7 @@ class DeltaPlace(DuckPlace):
     takes: frozenset[str] = frozenset()
     drops_temporary = ""
     session: Sequence[str] = ()
-    keeps_versions = True
+    keeps_versions = apart_tables = True
 
     def __init__(
         self, name: str, root: Path | str, *, shown: str = "", create: bool = True,
@@ -353,7 +353,7 @@ class DeltaPlace(DuckPlace):
     def append(self, table: str, columns: Sequence[str], batches: Iterator[Any], schema: Any) -> int:
         """Add the rows of Arrow record batches, as new files."""
         if table == FILES:
-            self._file_away()
+            return self._append_files(columns, batches, schema)
         if self._snapshot(table) is None:
             return super().append(table, columns, batches, schema)
         with self._changing(table) as change:
@@ -373,7 +373,10 @@ class DeltaPlace(DuckPlace):
     def delete(self, table: str, where: str | None) -> int:
         """Delete rows: files that hold others too are written anew without them."""
         if self._snapshot(table) is None:
-            self._file_away()
+            if table == FILES:
+                self._file_away()
+                change = self._changed_table(self._owner_now)
+                change.remember(change.memory)
             return super().delete(table, where)
         with self._changing(table) as change:
             if where is None:
@@ -520,6 +523,16 @@ class DeltaPlace(DuckPlace):
                     self._connection.unregister("nomotheta_listed")
             finally:
                 self._preparing = before
+
+    def _append_files(self, columns: Sequence[str], batches: Iterator[Any], schema: Any) -> int:
+        """Note which files a load brought, for the commit to keep."""
+        self._file_away()
+        rows = pa.Table.from_batches(list(batches), schema)
+        for each in rows.group_by(["table_name", "load_no"]).aggregate([]).to_pylist():
+            change = self._changed_table(each["table_name"])
+            listed = {load: name for load, name in change.memory.listed.items() if load != each["load_no"]}
+            change.remember(replace(change.memory, listed=listed))
+        return super().append(FILES, columns, iter(rows.to_batches()), schema)
 
     def _keep_files(self, table: str, change: Change) -> None:
         """Write which files the loads of a change brought, and forget those of loads that it takes out."""

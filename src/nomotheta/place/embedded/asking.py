@@ -61,7 +61,7 @@ class Embedded:
     shown: str
     hints: Sequence[str] = ()
     native, ranks = False, True
-    keeps_versions = False
+    keeps_versions = apart_tables = False
     lanes: LanesBy = "here"
     session: Sequence[str] = ()
 
