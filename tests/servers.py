@@ -71,7 +71,7 @@ def ask_delta(url: str, sql: str) -> Rows:
             schema, _, _ = name.rpartition("/")
             engine.execute(f'CREATE SCHEMA IF NOT EXISTS "{schema or "main"}"')
             engine.register("there", DeltaTable(path).to_pyarrow_table())
-            engine.execute(f'CREATE TABLE {name.replace("/", ".")} AS SELECT * FROM there')
+            engine.execute(f"CREATE TABLE {name.replace('/', '.')} AS SELECT * FROM there")
         rows = engine.execute(sql).fetchall()
         if sql.lstrip().split()[0].upper() in {"SELECT", "WITH"}:
             return rows
@@ -95,7 +95,13 @@ class Server:
     start: Callable[[], None]
 
 
-ASK = {"postgresql": ask_postgres, "mariadb": ask_mariadb, "sqlite": ask_sqlite, "duckdb": ask_duckdb, "delta": ask_delta}
+ASK = {
+    "postgresql": ask_postgres,
+    "mariadb": ask_mariadb,
+    "sqlite": ask_sqlite,
+    "duckdb": ask_duckdb,
+    "delta": ask_delta,
+}
 
 
 @contextlib.contextmanager

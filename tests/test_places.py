@@ -33,7 +33,14 @@ from servers import Database, server
 from test_conditions import KINDS, MEANS, NOW, ROW, WHOLES
 
 GOOD = "ticket_no;fare;sold_on\nT001;1,50;01.06.2026\nT002;n/a;02.06.2026\nT003;3,00;\n"
-SORTS = ["duckdb", "postgresql", "mariadb", "sqlite", "delta", "general"]  # the last is MariaDB behind a dialect of SQLAlchemy
+SORTS = [
+    "duckdb",
+    "postgresql",
+    "mariadb",
+    "sqlite",
+    "delta",
+    "general",
+]  # the last is MariaDB behind a dialect of SQLAlchemy
 
 
 @pytest.fixture(scope="module", params=SORTS)
@@ -603,7 +610,12 @@ NUMBERED = {
     "duckdb": "BIGINT DEFAULT 7", "sqlite": "BIGINT DEFAULT 7", "general": "BIGINT DEFAULT 7",
     "delta": "BIGINT DEFAULT 7",
 }  # fmt: skip
-TWICE = {"sqlite": "INTEGER AS (fare * 2)", "duckdb": "", "delta": "", "postgresql": "NUMERIC GENERATED ALWAYS AS (fare * 2) STORED"}
+TWICE = {
+    "sqlite": "INTEGER AS (fare * 2)",
+    "duckdb": "",
+    "delta": "",
+    "postgresql": "NUMERIC GENERATED ALWAYS AS (fare * 2) STORED",
+}
 
 
 def test_undo_puts_back_the_columns_that_no_charter_names(sort: str, there: Space, database: Database) -> None:
@@ -1139,7 +1151,10 @@ def test_tables_judged_side_by_side_are_those_of_one_moment(there: Space, databa
     told = [[(each["table"], each["verdict"], [(f["rule"], f["verdict"], f["breaks"]) for f in each["findings"]])
              for each in judged] for judged in (one, side_by_side)]  # fmt: skip
     assert told[0] == told[1]
-    assert [each["verdict"] for each in one] == ["fail", "pass" if sort in {"postgresql", "mariadb", "delta"} else "fail"]
+    assert [each["verdict"] for each in one] == [
+        "fail",
+        "pass" if sort in {"postgresql", "mariadb", "delta"} else "fail",
+    ]
 
 
 def test_a_load_that_no_index_finds_is_said_to_cost_a_whole_reading(

@@ -123,7 +123,7 @@ def undo(place: Place, loads: Sequence[TakeOut], workspace: str) -> list[TakenOu
     """
     for each in loads:
         why = told_apart(each.compiled, each.how)
-        if why:
+        if why and not place.keeps_versions:
             raise DeclarationError(f"load {each.load_no} cannot be undone: {why}", where=each.compiled.file)
     tables = sorted({each.table for each in loads})
     if place.apart_tables and len(tables) > 1:
@@ -146,6 +146,13 @@ def _taken_out(place: Place, load: TakeOut, workspace: str) -> TakenOut:
     place.expect(table, charter.kinds())
     mark = _standing(place, table, load.load_no, workspace, load.how)
     before = place.count(table)
+    older = place.take_back(mark)
+    if older is not None:
+        return _marked_out(place, load, mark, before, *older)
+    why = told_apart(load.compiled, load.how)
+    if why:
+        raise DeclarationError(f"load {load.load_no} cannot be undone: {why}; and the table was changed since",
+                               where=load.compiled.file)  # fmt: skip
     condition = load.compiled.slice
     if load.how == "append":
         condition = check(f'"{charter.load_column()}" = {int(load.load_no)}', charter.kinds())
@@ -153,6 +160,12 @@ def _taken_out(place: Place, load: TakeOut, workspace: str) -> TakenOut:
         raise DeclarationError(f"the rows that load {load.load_no} replaced are not there: {kept}", where=place.shown)
     removed = place.delete(table, place.render(condition, load.now) if condition else None)
     restored = place.copy(kept, table, place.stored(kept), None) if load.puts_back else 0
+    return _marked_out(place, load, mark, before, removed, restored)
+
+
+def _marked_out(place: Place, load: TakeOut, mark: Mark, before: int, removed: int, restored: int) -> TakenOut:
+    """Take its mark away too, once its rows are out, and those that it replaced are back."""
+    table, charter = load.table, load.compiled.charter
     after = place.count(table)
     if after != before - removed + restored:
         raise PlaceError(

@@ -322,6 +322,12 @@ class Marks(Protocol):
     def mark(self, mark: Mark) -> bool:
         """Leave a load's mark; False where a mark of the same `once` stands already."""
 
+    def take_back(self, mark: Mark) -> tuple[int, int] | None:
+        """Make a table what it was before a load, where it keeps its versions and nothing has changed it since.
+
+        How many rows went, and how many came back; None where it is to be done row by row.
+        """
+
     def unmark(self, mark: Mark) -> None:
         """Take a load's mark away."""
 

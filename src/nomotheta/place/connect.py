@@ -88,11 +88,8 @@ def _open_lake(
 ) -> Place:  # fmt: skip
     scheme = url.partition("://")[0]
     given = {key: with_secrets(value, f"place {name}, {key}") for key, value in (options or {}).items()}
-    if scheme == "delta":
-        path, shown = _file_path(url, root)
-        opened: Place = _class(name, scheme)(name, path, shown=shown, create=create, options=given)
-        return opened
-    opened = _class(name, scheme)(name, url, shown=masked(url), create=create, options=given)
+    at, shown = _file_path(url, root) if scheme == "delta" else (url, masked(url))
+    opened: Place = _class(name, scheme)(name, at, shown=shown, create=create, options=given)
     return opened
 
 

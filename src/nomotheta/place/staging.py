@@ -182,6 +182,10 @@ class Staging:
         """It needs no more memory for many rows than for few."""
         return contextlib.nullcontext()
 
+    def take_back(self, _mark: Any) -> tuple[int, int] | None:
+        """It keeps no versions."""
+        return None
+
     def make_ready(self) -> bool:
         """One load at a time, unless a place knows better."""
         return False

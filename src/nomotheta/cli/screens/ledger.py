@@ -74,6 +74,7 @@ def show_kept(load: LoadResult, began: datetime.datetime) -> None:
     ]
     if load.mends is not None:
         facts.append(("mends", f"rows of load {load.mends}"))
+    facts += [("note", note) for note in load.notes]
     for name, value in facts:
         grid.add_row(Text(name, "dim"), Text(visible(value)))
     console.print(indented(grid, 2))

@@ -1,7 +1,7 @@
-"""What one transaction does to a Delta table: files written beside its others, and one commit that says all of it.
+"""What one transaction does to a Delta table: files written beside its others, and one commit for all.
 
-Until the commit nobody sees any of it. A note in the table's folder says that files are being written, by whom, and upon
-which version: if the program is ended there, the next load takes away what it left, unless the commit was made.
+Until the commit nobody sees any of it. A note in the table's folder says that files are being written, by whom, and
+upon which version: if the program is ended there, the next load takes away what it left, unless the commit was made.
 """
 
 from __future__ import annotations
@@ -17,6 +17,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 import psutil
+import pyarrow.parquet as pq
 from deltalake import CommitProperties, Transaction
 from deltalake.exceptions import DeltaError
 from deltalake.transaction import AddAction, RemoveAction
@@ -26,7 +27,7 @@ from nomotheta.place.base import Mark
 from nomotheta.place.delta.memory import APPLICATION, FOLDER, Memory, keep
 from nomotheta.place.delta.snapshot import LakeFile, Snapshot
 from nomotheta.place.delta.store import LOG, Store
-from nomotheta.place.delta.written import Writer, Written, now_ms
+from nomotheta.place.delta.written import Writer, Written, now_ms, statistics
 from nomotheta.secrets import masked
 
 _WRITING = "writing-"
@@ -90,9 +91,34 @@ class Change:
         self.steps += 1
         for file in files:
             if self.added.pop(file.path, None) is not None:
-                self.store.remove(f"{self.snapshot.folder}/{file.path}")
+                if file.path in self.begun:  # and not one of an older version that came back
+                    self.store.remove(f"{self.snapshot.folder}/{file.path}")
             else:
                 self.removed[file.path] = file
+
+    def go_back(self, mark: Mark) -> tuple[int, int] | None:
+        """Be what the version before was, if a load has made this one: rows that go, and that come back; else None."""
+        snapshot, folder = self.snapshot, self.snapshot.folder
+        if not snapshot.version or made_by(snapshot, snapshot.version) != (mark.load_no, mark.workspace):
+            return None
+        try:
+            older = {file.path: file for file in snapshot.at(snapshot.version - 1).files}
+        except PlaceError:
+            return None
+        newer = {file.path: file for file in snapshot.files}
+        gone = [file for path, file in newer.items() if path not in older]
+        back = [file for path, file in older.items() if path not in newer]
+        whole = all(self.store.holds(f"{folder}/{file.path}") for file in back)  # else somebody has cleaned up
+        if not whole or any(file.rows is None or file.deleted for file in (*gone, *back)):
+            return None
+        self.take_out(gone)
+        fields = {field.name: field for field in snapshot.fields}
+        reals = {name for name, field in fields.items() if field.type_name in {"double", "float"}}
+        for file in back:
+            with self.store.reached(), self.store.files.open_input_file(f"{folder}/{file.path}") as data:
+                stats = statistics(pq.read_metadata(data), fields, reals)
+            self.added[file.path] = Written(file.path, file.size, file.rows or 0, stats)
+        return sum(file.rows or 0 for file in gone), sum(file.rows or 0 for file in back)
 
     def commit(self) -> None:
         """All of it in one act.
@@ -131,7 +157,7 @@ class Change:
         if made is None:
             told = masked(str(error).strip().partition("\n")[0])
             raise PlaceError(f"nobody knows whether the table was changed: {told}", where=self.snapshot.where,
-                             mend="once the store answers again, run the command again: it looks at the marks")  # fmt: skip
+                             mend="run the command again once the store answers: it looks at the marks")  # fmt: skip
         return made
 
     def _refused(self, error: Exception) -> PlaceError:
@@ -165,6 +191,16 @@ class Change:
         if self.noted:
             self.store.remove(self._note_path)
             self.noted = False
+
+
+def made_by(snapshot: Snapshot, version: int) -> tuple[int, str] | None:
+    """The load that has made a version, and its workspace; None where none of ours has, or the log does not say."""
+    entry = snapshot.store.read(f"{snapshot.folder}/{LOG}/{version:020d}.json")
+    for line in (entry or b"").splitlines():
+        with contextlib.suppress(ValueError, KeyError, TypeError):
+            told = json.loads(line)["commitInfo"][APPLICATION]
+            return int(told["load"]), str(told["workspace"])
+    return None
 
 
 def committed(snapshot: Snapshot, upon: int, ident: str) -> bool | None:
@@ -210,7 +246,9 @@ def clear_left(snapshot: Snapshot) -> int:
 def _read(store: Store, path: str) -> Mapping[str, Any] | None:
     with contextlib.suppress(ValueError, TypeError):
         told = json.loads(store.read(path) or b"null")
-        return told if isinstance(told, dict) and {"version", "machine", "process", "since", "at"} <= set(told) else None
+        return (
+            told if isinstance(told, dict) and {"version", "machine", "process", "since", "at"} <= set(told) else None
+        )
     return None
 
 
@@ -223,4 +261,3 @@ def _at_work(told: Mapping[str, Any]) -> bool:
     with contextlib.suppress(psutil.Error):
         return abs(psutil.Process(int(told["process"])).create_time() - float(told["since"])) < 1
     return False
-

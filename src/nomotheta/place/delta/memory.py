@@ -85,7 +85,9 @@ def remembered(store: Store, table: str, number: int | None) -> Memory:
             raise PlaceError(f"{path} is of another version: {told['format']}", where=where,
                              mend="update nomotheta")  # fmt: skip
         marks = tuple(_mark(each) for each in told["marks"])
-        kept = {name: Kept(each["version"], tuple(each["columns"]), each["where"]) for name, each in told["kept"].items()}
+        kept = {
+            name: Kept(each["version"], tuple(each["columns"]), each["where"]) for name, each in told["kept"].items()
+        }
         listed = {int(load): name for load, name in told["files"].items()}
         return Memory(number, marks, listed, kept, int(told["highest"]))
     except (ValueError, KeyError, TypeError) as error:

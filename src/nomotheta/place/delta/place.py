@@ -18,6 +18,7 @@ from pathlib import Path
 from typing import Any
 
 import deltalake
+import duckdb
 import pyarrow as pa
 from deltalake import DeltaTable
 from deltalake.exceptions import DeltaError
@@ -28,7 +29,7 @@ from nomotheta.place.base import Facts, Guarantees, Mark, PlaceColumn
 from nomotheta.place.delta.change import Change, clear_left
 from nomotheta.place.delta.locks import locked
 from nomotheta.place.delta.memory import FOLDER, Kept, Memory, files_of, keep_files, remembered
-from nomotheta.place.delta.snapshot import FILE, Snapshot
+from nomotheta.place.delta.snapshot import FILE, LakeFile, Snapshot
 from nomotheta.place.delta.store import Store
 from nomotheta.place.delta.types import schema_of
 from nomotheta.place.embedded.duckdb import DuckPlace
@@ -38,6 +39,7 @@ from nomotheta.place.staging import FROM_STAGE, STAGE, TABLE_ALIAS, Merge
 
 _HIGHEST = f"{FOLDER}/highest.json"
 _HIT, _DELETED = own("hit"), own("deleted rows")
+_KEPT = r"_before_\d+"  # what the name of rows that a load replaced ends in
 _STAGED = FROM_STAGE.partition(" AS ")[2]
 
 
@@ -61,7 +63,7 @@ class DeltaPlace(DuckPlace):
         self._viewed: dict[str, tuple[Any, ...]] = {}
         self._filed: dict[str, int | None] = {}
         self._changes: dict[str, Change] | None = None
-        self._owner_now = ""
+        self._owner_now, self._told = "", list[str]()
         self._preparing = self._pinned = False
         self._locating = ""
         super().__init__(name, None, shown=shown)
@@ -78,6 +80,14 @@ class DeltaPlace(DuckPlace):
             return Facts(version, may_create=None, may_write=None)
         may = os.access(self._store.root, os.W_OK)
         return Facts(version, may_create=may, may_write=may)
+
+    @property
+    def hints(self) -> Sequence[str]:  # type: ignore[override]
+        """Which version of the table the newest load has made, or will have made once it is committed."""
+        made = [change for change in (self._changes or {}).values() if change.made]
+        if made:
+            return [f"version {change.snapshot.version + 1} of the Delta table" for change in made]
+        return [] if self._changes else self._told
 
     # ---- the tables
 
@@ -137,7 +147,9 @@ class DeltaPlace(DuckPlace):
                 if self._store.has_log(folder):
                     found.append(folder)
                 else:
-                    found += [each.replace("/", ".") for each in self._store.folders(folder) if self._store.has_log(each)]
+                    found += [
+                        each.replace("/", ".") for each in self._store.folders(folder) if self._store.has_log(each)
+                    ]
             self._listed = [table for table in found if table.count(".") < 2]
             names: dict[str, str] = {}
             for table in self._listed:
@@ -221,7 +233,9 @@ class DeltaPlace(DuckPlace):
         self._preparing = True
         try:
             low = sql.casefold()
-            known = [*self._tables, *self.tables(), *(name for name, _ in self._all_kept())]
+            known = [*self._tables, *self.tables()]
+            if re.search(_KEPT, low):
+                known += [name for name, _ in self._all_kept()]
             for table in dict.fromkeys(known):
                 if table.rpartition(".")[2].casefold().replace('"', '""') in low:
                     self._look_again(table)
@@ -248,15 +262,26 @@ class DeltaPlace(DuckPlace):
         for file in files:
             if file.deleted:
                 self._know_deleted(snapshot, file.path)
-        rows = snapshot.rows(files, located=located, deleted=quoted(_DELETED))
+        if "." in table:
+            self._run(f"CREATE SCHEMA IF NOT EXISTS {quoted(table.partition('.')[0])}")
+        rows = snapshot.rows(files, located=located, deleted=quoted(_DELETED), look=self._lacks(snapshot, files))
         if kept is not None:
             listed = ", ".join(map(quoted, kept[1].columns))
             where = f" WHERE {kept[1].where}" if kept[1].where else ""
             rows = f"SELECT {listed} FROM ({rows}) AS {quoted(kept[0].rpartition('.')[2])}{where}"
-        if "." in table:
-            self._run(f"CREATE SCHEMA IF NOT EXISTS {quoted(table.partition('.')[0])}")
         self._run(f"CREATE OR REPLACE VIEW {quoted_table(table)} AS {rows}")
         self._viewed[table] = key
+
+    def _lacks(self, snapshot: Snapshot, files: Sequence[LakeFile]) -> bool:
+        """Whether some column may be in none of the files; the engine would not say which."""
+        select = snapshot.rows(files, deleted="(SELECT '' AS file, 0 AS row)")
+        try:
+            self._connection.execute(f"EXPLAIN {select}")
+        except duckdb.BinderException:
+            return True
+        except duckdb.Error:
+            return False  # what is wrong is said where it is asked
+        return False
 
     def _know_deleted(self, snapshot: Snapshot, path: str) -> None:
         """Tell the engine which rows of a file are deleted."""
@@ -305,12 +330,13 @@ class DeltaPlace(DuckPlace):
         self._owner_now = tables[0] if tables else ""
         for snapshot in filter(None, map(self._snapshot, tables)):
             clear_left(snapshot)
-        self._changes = {}
+        self._changes, self._told = {}, []
         try:
             with locked(self._store, tables), super().transaction(*tables):
                 yield
                 self._commit()
         except BaseException:
+            self._told = []
             for change in self._changes.values():
                 with contextlib.suppress(PlaceError):
                     change.discard()
@@ -330,6 +356,7 @@ class DeltaPlace(DuckPlace):
             raise PlaceError(f"{names} cannot be changed in one act: each is a Delta table of its own",
                              where=f"place {self.name}", mend="change one at a time")  # fmt: skip
         for change in made:
+            self._told = list(self.hints)
             change.commit()
             change.begun.clear()
             if change.newest is not None:
@@ -445,9 +472,9 @@ class DeltaPlace(DuckPlace):
 
     def _owner(self, table: str) -> str:
         """The table that keeps the marks of one: itself, or the one beside which it lies."""
-        if self._owner_now and self._changes is not None and self._snapshot(self._owner_now) is not None:
-            if any(mark.table == table for mark in self._memory(self._owner_now).marks):
-                return self._owner_now
+        now = self._owner_now if self._changes is not None else ""
+        if now and self._snapshot(now) is not None and self._memory(now).of(table):
+            return now
         if self._snapshot(table) is not None and self._memory(table).of(table):
             return table
         if re.search(r"_(before|staging)_\d+", table):
@@ -458,7 +485,7 @@ class DeltaPlace(DuckPlace):
 
     def _kept(self, table: str) -> tuple[str, Kept] | None:
         """The rows that are kept under a name, and the table whose they were."""
-        if not re.search(r"_before_\d+$", table):
+        if not re.search(f"{_KEPT}$", table):
             return None
         return next(((owner, kept) for name, (owner, kept) in self._all_kept() if name == table), None)
 
@@ -482,11 +509,18 @@ class DeltaPlace(DuckPlace):
             change.remember(change.memory.with_mark(mark), mark if mark.table == owner else None)
         return True
 
+    def take_back(self, mark: Mark) -> tuple[int, int] | None:
+        """Make a table what it was in the version before a load, if that load has made its newest."""
+        change = self._changed_table(mark.table)
+        return None if change.made else change.go_back(mark)
+
     def unmark(self, mark: Mark) -> None:
         """Take a load's mark away, and with it what was kept under its name."""
         with self._changing(self._owner(mark.table)) as change:
             memory = change.memory.without(mark)
-            change.remember(replace(memory, kept={name: each for name, each in memory.kept.items() if name != mark.table}))
+            change.remember(
+                replace(memory, kept={name: each for name, each in memory.kept.items() if name != mark.table})
+            )
 
     def make_ready(self) -> bool:
         """Loads of different tables have nothing in common."""
@@ -494,15 +528,20 @@ class DeltaPlace(DuckPlace):
 
     def next_load_no(self) -> int:
         """One more than the highest number so far: it is noted in the lake, and with each table."""
-        data = self._store.read(_HIGHEST)
-        with contextlib.suppress(ValueError, TypeError, KeyError):
-            if data is not None:
-                return int(json.loads(data)["highest"]) + 1
+        noted = self._noted_number()
+        if noted is not None:
+            return noted + 1
         self._look_again(*self._tables)
         return 1 + max((self._memory(table).highest for table in self.tables()), default=0)
 
+    def _noted_number(self) -> int | None:
+        data = self._store.read(_HIGHEST)
+        with contextlib.suppress(ValueError, TypeError, KeyError):
+            return None if data is None else int(json.loads(data)["highest"])
+        return None
+
     def _note_number(self, load_no: int) -> None:
-        if self.next_load_no() <= load_no:
+        if (self._noted_number() or 0) < load_no:
             self._store.write(_HIGHEST, json.dumps({"highest": load_no}).encode())
 
     # ---- the files that loads brought: in the engine's own memory for as long as they are asked for

@@ -1,4 +1,4 @@
-"""A Delta table as it is at one version: its columns, its files, what of its protocol we keep to, and its rows as SQL."""
+"""A Delta table at one version: its columns, its files, what of its protocol we keep to, and its rows as SQL."""
 
 from __future__ import annotations
 
@@ -10,11 +10,12 @@ from typing import Any
 from urllib.parse import unquote
 
 import pyarrow as pa
+import pyarrow.parquet as pq
 from deltalake import DeltaTable
 from deltalake.exceptions import DeltaError
 
 from nomotheta.conditions import own, quoted
-from nomotheta.errors import PlaceError, counted
+from nomotheta.errors import PlaceError
 from nomotheta.frozen import frozen
 from nomotheta.place.delta.memory import APPLICATION
 from nomotheta.place.delta.store import LOG, Store
@@ -31,11 +32,12 @@ _READ = frozenset({
 _WRITTEN = frozenset({"timestampNtz", "appendOnly", "invariants", "vacuumProtocolCheck", "deletionVectors"})
 _OLD_READER, _OLD_WRITER, _BY_FEATURE = 2, 2, 7
 FILE, ROW = own("file"), own("file row")
+_OF_FILE = quoted(own("read"))  # a column of a file is always named with it: else the engine may take another's name
 
 
 @frozen
 class LakeFile:
-    """A data file: its path within the table, bytes, rows, the values of its partition, and whether rows are deleted."""
+    """A data file: its path within the table, bytes, rows, its partition's values, whether rows of it are deleted."""
 
     path: str
     size: int
@@ -61,7 +63,7 @@ class Snapshot:
         except (DeltaError, OSError, ValueError) as error:
             first = masked(str(error).strip().partition("\n")[0])
             raise PlaceError(f"the Delta table cannot be read: {first}", where=self.where,
-                             mend="see whether its folder is whole: _delta_log and the files it names") from None  # fmt: skip
+                             mend="see whether _delta_log is whole, and the files it names") from None  # fmt: skip
 
     @property
     def where(self) -> str:
@@ -169,7 +171,7 @@ class Snapshot:
         if unknown or reader > 3:
             told = f"feature {unknown[0]}" if unknown else f"reader version {reader}"
             raise PlaceError(f"the table asks its readers for what nomotheta does not know: {told}", where=self.where,
-                             mend="rewrite it without that feature, or read it through an engine that knows it")  # fmt: skip
+                             mend="rewrite it without that feature, or use an engine that knows it")  # fmt: skip
 
     def check_writable(self, *, removing: bool) -> None:
         """Whether rows may be put in, or taken out, as its protocol asks.
@@ -191,12 +193,12 @@ class Snapshot:
         strange = [field.name for field in self.fields if "delta.invariants" in field.metadata]
         mapped = configuration.get("delta.columnMapping.mode", "none") != "none"
         cases = (
-            (bool(constraints), f"the table has a constraint that only its own engine checks: {', '.join(constraints)}"),
+            (bool(constraints), f"it has a constraint that only its own engine checks: {', '.join(constraints)}"),
             (bool(strange), f"the column '{', '.join(strange)}' has a condition that only its own engine checks"),
             (bool(worked_out), f"the values of '{', '.join(worked_out)}' are worked out by its own engine"),
             (mapped, "its columns have other names in its files"),
-            ("delta.enableChangeDataFeed" in on and removing, "it records changes row by row, and rows are to be replaced"),
-            ("delta.appendOnly" in on and removing, "it only takes more rows (delta.appendOnly), and rows are to be replaced"),
+            ("delta.enableChangeDataFeed" in on and removing, "it records changes row by row"),
+            ("delta.appendOnly" in on and removing, "it only takes more rows (delta.appendOnly)"),
             (removing and bool(self.deleted), "rows are deleted from its files, which only its own engine replaces"),
             (bool(self.partitioned), f"it is partitioned by '{', '.join(self.partitioned)}'"),
             (bool(unknown), f"it asks its writers for a feature that nomotheta does not know: {', '.join(unknown)}"),
@@ -207,10 +209,13 @@ class Snapshot:
 
     # ---- its rows
 
-    def rows(self, files: Sequence[LakeFile], *, located: bool = False, deleted: str = "") -> str:
+    def rows(
+        self, files: Sequence[LakeFile], *, located: bool = False, deleted: str = "", look: bool = False
+    ) -> str:  # fmt: skip
         """A SELECT of the rows of some files in the engine's SQL; `located`, with file and number in it of each.
 
-        `deleted` is the table of the engine in which the deleted rows of these files are, if any are.
+        `deleted` is the table of the engine in which the deleted rows of these files are, if any are. With `look`, the
+        files are looked at for columns that none of them has.
         """
         if not files:
             empty = [f"CAST(NULL AS {field.engine_type or 'VARCHAR'}) AS {quoted(field.name)}" for field in self.fields]
@@ -220,12 +225,23 @@ class Snapshot:
         for file in files:
             groups.setdefault(file.partition, []).append(file)
         return " UNION ALL ".join(
-            self._of_partition(values, own_files, located=located, deleted=deleted)
-            for values, own_files in groups.items()
+            self._of_partition(
+                values, each, self._absent(each) if look else frozenset(), located=located, deleted=deleted
+            )
+            for values, each in groups.items()
         )
 
+    def _absent(self, files: Sequence[LakeFile]) -> frozenset[str]:
+        """The columns that no file has: they were added since."""
+        there: set[str] = set()
+        for file in files:
+            with self.store.reached(), self.store.files.open_input_file(f"{self.folder}/{file.path}") as data:
+                there |= set(pq.read_schema(data).names)
+        return frozenset(field.physical for field in self.fields) - there
+
     def _of_partition(
-        self, values: tuple[Any, ...], files: Sequence[LakeFile], *, located: bool, deleted: str
+        self, values: tuple[Any, ...], files: Sequence[LakeFile], absent: frozenset[str], *, located: bool,
+        deleted: str,
     ) -> str:  # fmt: skip
         given = dict(zip(self.partitioned, values, strict=True)) if self.partitioned else {}
         listed = []
@@ -233,7 +249,7 @@ class Snapshot:
             if field.name in given:
                 cell = _literal(given[field.name])
             else:
-                cell = quoted(field.physical)
+                cell = "NULL" if field.physical in absent else f"{_OF_FILE}.{quoted(field.physical)}"
             of = field.engine_type
             listed.append(f"{cell if of is None else f'CAST({cell} AS {of})'} AS {quoted(field.name)}")
         root = f"{self.store.engine_path(self.folder)}/"
@@ -242,16 +258,18 @@ class Snapshot:
         read = f"read_parquet([{paths}], hive_partitioning = false, union_by_name = {str(len(files) > 1).lower()}"
         read += ", filename = true, file_row_number = true)" if marked else ")"
         if located:
-            name = f"substr(filename, {len(root) + 1})"
-            listed += [f"{name} AS {quoted(FILE)}", f"file_row_number AS {quoted(ROW)}"]
+            name = f"substr({_OF_FILE}.filename, {len(root) + 1})"
+            listed += [f"{name} AS {quoted(FILE)}", f"{_OF_FILE}.file_row_number AS {quoted(ROW)}"]
         where = ""
         if any(file.deleted for file in files):
-            there = f"d.file = substr(filename, {len(root) + 1}) AND d.row = file_row_number"
+            there = f"d.file = substr({_OF_FILE}.filename, {len(root) + 1}) AND d.row = {_OF_FILE}.file_row_number"
             where = f" WHERE NOT EXISTS (SELECT 1 FROM {deleted} AS d WHERE {there})"
-        return f"SELECT {', '.join(listed)} FROM {read}{where}"
+        return f"SELECT {', '.join(listed)} FROM {read} AS {_OF_FILE}{where}"
 
 
 def _literal(value: Any) -> str:
+    if isinstance(value, bytes):
+        return f"unhex('{value.hex()}')"
     return "NULL" if value is None else text_literal(value if isinstance(value, str) else _as_text(value))
 
 

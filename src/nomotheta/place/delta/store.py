@@ -12,7 +12,7 @@ import pyarrow.fs as pafs
 from nomotheta.errors import PlaceError
 from nomotheta.secrets import masked
 
-LOG = "_delta_log"
+LOG, SCHEME = "_delta_log", "nomotheta-lake"
 
 
 class Store:
@@ -25,10 +25,10 @@ class Store:
         if self.local is not None:
             self.files: Any = pafs.SubTreeFileSystem(self.root, pafs.LocalFileSystem())
         else:
-            from deltalake.fs import DeltaStorageHandler
+            from nomotheta.place.delta.objects import Objects
 
             with self.reached():
-                self.files = pafs.PyFileSystem(DeltaStorageHandler(self.root, self.options))
+                self.files = pafs.PyFileSystem(Objects(self.root, self.options))
 
     def uri(self, path: str) -> str:
         """A path as deltalake names it."""
@@ -42,7 +42,7 @@ class Store:
         except OSError as error:
             told = masked(str(error).strip().partition("\n")[0])
             raise PlaceError(f"files cannot be reached: {told}", where=f"place {self.place}",
-                             mend="see that the folder or store is there, and that you may write in it") from None  # fmt: skip
+                             mend="see that the folder or store is there, and may be written") from None  # fmt: skip
 
     def folders(self, path: str = "") -> list[str]:
         """The folders in a folder that are not hidden."""
@@ -109,9 +109,6 @@ class Store:
         """Have the embedded engine read files of an object store through the same access."""
         if self.local is not None:
             return
-        from fsspec.implementations.arrow import ArrowFSWrapper
+        from nomotheta.place.delta.objects import for_engine
 
-        connection.register_filesystem(type("LakeFiles", (ArrowFSWrapper,), {"protocol": SCHEME})(self.files))
-
-
-SCHEME = "nomotheta-lake"
+        connection.register_filesystem(for_engine(self.files))

@@ -100,7 +100,8 @@ def schema_of(columns: Mapping[str, Kind]) -> str:
 def schema_json(fields: Sequence[tuple[str, Any, bool, Mapping[str, Any]]]) -> str:
     """Name, type, whether null may be in it, and metadata of columns, as the log has them."""
     listed = [
-        {"name": name, "type": of, "nullable": nullable, "metadata": dict(noted)} for name, of, nullable, noted in fields
+        {"name": name, "type": of, "nullable": nullable, "metadata": dict(noted)}
+        for name, of, nullable, noted in fields
     ]
     return json.dumps({"type": "struct", "fields": listed})
 

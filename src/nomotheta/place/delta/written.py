@@ -1,4 +1,4 @@
-"""Rows on their way into a Delta table: Parquet files beside its others, each with the statistics that the log keeps."""
+"""Rows on their way into a Delta table: Parquet files beside its others, with the statistics that the log keeps."""
 
 from __future__ import annotations
 
@@ -7,10 +7,11 @@ import decimal
 import json
 import math
 import time
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from typing import Any
 
 import pyarrow as pa
+import pyarrow.compute as pc
 import pyarrow.parquet as pq
 
 from nomotheta.frozen import frozen
@@ -19,8 +20,8 @@ from nomotheta.place.delta.store import Store
 from nomotheta.place.delta.types import Field
 
 _ROWS, _BYTES = 122_880, 256 << 20  # of a row group, and of a file: what analytic engines read well
+_SAMPLE, _FEW = 8_192, 4  # rows that are looked at, and of how many of them one may have a value of its own
 _STATED, _LETTERS = 32, 32  # columns that have statistics, and letters of their texts
-_EXACT_DIGITS = 15  # that a number of JSON surely holds
 _LAST_LETTER = "\U0010ffff"
 
 
@@ -51,19 +52,20 @@ class Writer:
             path = f"{self.prefix}-{len(self.begun):05d}.parquet"
             self.begun.append(path)
             kept: list[Any] = []
-            rows = 0
+            rows, odd = 0, set[str]()
             with self.store.reached(), self.store.files.open_output_stream(f"{self.table}/{path}") as file:
                 with pq.ParquetWriter(
-                    file, self.schema, compression="snappy", use_dictionary=True, metadata_collector=kept,
+                    file, self.schema, compression="snappy", use_dictionary=_few(piece), metadata_collector=kept,
                     store_schema=False, write_page_index=False, coerce_timestamps="us",
                 ) as writer:  # fmt: skip
                     while piece is not None and file.tell() < _BYTES:
                         table = self._fitted(piece)
+                        odd |= _without_order(table)
                         writer.write_table(table, row_group_size=_ROWS)
                         rows += table.num_rows
                         piece = next(pieces, None)
                 size = file.tell()
-            yield Written(path, size, rows, statistics(kept[0], self.fields))
+            yield Written(path, size, rows, statistics(kept[0], self.fields, odd))
 
     def _fitted(self, piece: Any) -> Any:
         """Rows in the types and the order of the table; a column that is not given is null."""
@@ -72,6 +74,21 @@ class Writer:
             at = piece.schema.get_field_index(field.name)
             arrays.append(_sent(piece.column(at), field.type) if at >= 0 else pa.nulls(piece.num_rows, field.type))
         return pa.table(arrays, schema=self.schema)
+
+
+def _without_order(table: Any) -> set[str]:
+    """The columns with values that are no number."""
+    reals = [field.name for field in table.schema if pa.types.is_floating(field.type)]
+    return {name for name in reals if pc.any(pc.is_nan(table.column(name))).as_py()}
+
+
+def _few(piece: Any) -> list[str]:
+    """The columns that have few different values: a dictionary of the others is made only to be given up again."""
+    sample = piece.slice(0, _SAMPLE)
+    return [
+        name for name in sample.column_names
+        if pc.count_distinct(sample.column(name), "all").as_py() * _FEW <= sample.num_rows
+    ]  # fmt: skip
 
 
 def _groups(batches: Iterable[Any]) -> Iterator[Any]:
@@ -112,8 +129,11 @@ def _sent(column: Any, of: Any) -> Any:
 # ---- statistics, as Delta's protocol has them ("Per-file Statistics")
 
 
-def statistics(metadata: Any, fields: Mapping[str, Field]) -> str:
-    """What the log says of a file, from what its Parquet metadata says: rows, nulls, least and greatest values."""
+def statistics(metadata: Any, fields: Mapping[str, Field], unranked: Collection[str]) -> str:
+    """What the log says of a file, from what its Parquet metadata says: rows, nulls, least and greatest values.
+
+    Of `unranked` columns the latter are not told: there may be values among them that are no number.
+    """
     least: dict[str, Any] = {}
     greatest: dict[str, Any] = {}
     nulls: dict[str, int] = {}
@@ -124,14 +144,16 @@ def statistics(metadata: Any, fields: Mapping[str, Field]) -> str:
         if any(each is None or not each.has_null_count for each in of):
             continue
         field = fields[name]
+        if field.type_name == "binary":
+            continue
         nulls[field.physical] = sum(each.null_count for each in of)
         filled = [each for each, group in zip(of, groups, strict=True) if each.null_count < group.num_rows]
         if filled and all(each.has_min_max for each in filled):
             low, high = _low(min(each.min for each in filled)), _high(max(each.max for each in filled))
-            if low is not None and high is not None and field.type_name not in {"double", "float", "binary"}:
+            if low is not None and high is not None and name not in unranked:
                 least[field.physical], greatest[field.physical] = low, high
     told = {"numRecords": metadata.num_rows, "minValues": least, "maxValues": greatest, "nullCount": nulls}
-    return json.dumps(told)
+    return json.dumps(told, ensure_ascii=False)
 
 
 def _low(value: Any) -> Any:
@@ -140,6 +162,9 @@ def _low(value: Any) -> Any:
         return value[:_LETTERS]
     if isinstance(value, datetime.datetime):
         return _moment(value)
+    if isinstance(value, decimal.Decimal):
+        near = float(value)
+        return near if decimal.Decimal(near) <= value else math.nextafter(near, -math.inf)
     return _plain(value)
 
 
@@ -154,6 +179,9 @@ def _high(value: Any) -> Any:
         if value.replace(tzinfo=None) > datetime.datetime.max - above:
             return None
         return _moment(value + above)
+    if isinstance(value, decimal.Decimal):
+        near = float(value)
+        return near if decimal.Decimal(near) >= value else math.nextafter(near, math.inf)
     return _plain(value)
 
 
@@ -164,15 +192,11 @@ def _moment(value: datetime.datetime) -> str:
 
 
 def _plain(value: Any) -> Any:
-    if isinstance(value, bool) or value is None:
-        return None
     if isinstance(value, datetime.date):
         return value.isoformat()
-    if isinstance(value, decimal.Decimal):
-        return float(value) if len(value.as_tuple().digits) <= _EXACT_DIGITS else None
     return value if isinstance(value, int) or (isinstance(value, float) and math.isfinite(value)) else None
 
 
 def now_ms() -> int:
-    """This moment, in milliseconds since 1970."""
+    """The moment, in milliseconds since 1970."""
     return int(time.time() * 1000)
