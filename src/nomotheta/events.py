@@ -20,7 +20,7 @@ class Progress:
     label: str
     done: int
     total: int | None
-    unit: Literal["bytes", "rows", "tables"]
+    unit: Literal["bytes", "rows", "tables", "tasks"]
     ended: bool = False
     rows: int = 0
     table: str = ""

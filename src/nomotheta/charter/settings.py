@@ -13,11 +13,18 @@ from nomotheta.charter.layout import Declared, DeclaredLayout
 class Place(Declared):
     """A database or a lake, by its URL; secrets are in it as ${ENV_NAME}.
 
-    `options` say how a lake in an object store is reached, in the words of the store's own access.
+    `options` say how a lake in an object store is reached, in the words of the store's own access. An `engine` carries
+    out loads into a lake.
     """
 
     url: str
     options: dict[str, str] = Field(default={})
+    engine: str | None = None
+
+    @property
+    def is_lake(self) -> bool:
+        """Whether its tables are files that an engine can write too."""
+        return re.match(r"(delta|s3|gs|az|abfss)://", self.url) is not None
 
     @field_validator("url")
     @classmethod
@@ -125,6 +132,23 @@ class Store(Declared):
     options: dict[str, Any] = Field(default={})
 
 
+class Engine(Declared):
+    """Something that carries out loads: Apache Spark, by the connection string of Spark Connect.
+
+    `spark:local[2]` starts one on this machine, with so many workers, to try it out.
+    """
+
+    url: Annotated[str, Field(pattern=r"^(sc://[^/]|spark:local(\[|$))")]
+
+    @field_validator("url")
+    @classmethod
+    def _no_token(cls, value: str) -> str:
+        token = re.search(r"[;?&]token=([^;&]*)", value)
+        if token and not re.fullmatch(r"\$\{\w+\}", token[1], re.ASCII):
+            raise ValueError("the url contains a token; keep it in the environment, and write ${ENV_NAME} for it")
+        return value
+
+
 class Archive(Declared):
     """Where files go once they are in their table, and, in a run, those that cannot be loaded; by their day.
 
@@ -155,6 +179,7 @@ class Settings(Declared):
     archive: Archive | None = None
     ledger: LedgerAt | None = None
     stores: dict[str, Store] = Field(default={})
+    engines: dict[str, Engine] = Field(default={})
 
     @field_validator("time_zone")
     @classmethod
@@ -171,3 +196,14 @@ class Settings(Declared):
         if not value:
             raise ValueError('at least one place is needed: [places.warehouse] url = "duckdb:///warehouse.duckdb"')
         return value
+
+    @model_validator(mode="after")
+    def _engines_known(self) -> Settings:
+        for name, place in self.places.items():
+            if place.engine is not None and place.engine not in self.engines:
+                raise ValueError(f"place {name} names an engine that is not declared: [engines.{place.engine}] url = …")
+            if place.engine is not None and not place.is_lake:
+                raise ValueError(
+                    f"place {name} is a database; an engine carries out loads into a lake: delta:///folder"
+                )
+        return self

@@ -56,6 +56,10 @@ Place = Annotated[
     str | None,
     typer.Option("--place", metavar="NAME", help="Another place than the charter's.", autocompletion=complete_places),
 ]
+Engine = Annotated[
+    str | None,
+    typer.Option("--engine", metavar="NAME", help="The engine that carries out loads into a lake; none: this machine."),
+]
 Create = Annotated[bool, typer.Option("--create", help="Create the table where it is not there.")]
 Day = Annotated[
     str | None,

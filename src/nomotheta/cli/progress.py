@@ -93,7 +93,8 @@ class _Lines:
 def _amount(event: Progress) -> str:
     """How much of how much."""
     if event.unit != "bytes":
-        return f"{event.done:,}" + (f" of {event.total:,}" if event.total is not None else "")
+        unit = " tasks" if event.unit == "tasks" else ""
+        return f"{event.done:,}" + (f" of {event.total:,}" if event.total is not None else "") + unit
     done = f"{event.done / 1e6:,.1f}"
     return f"{done} MB" if event.total is None else f"{done} of {event.total / 1e6:,.1f} MB"
 

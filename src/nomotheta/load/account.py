@@ -16,7 +16,7 @@ from nomotheta.load.blocks import Piece
 from nomotheta.load.footers import check_footer
 from nomotheta.load.tally import Tally
 from nomotheta.load.work import Worked
-from nomotheta.source.base import Batch, Lines, SourceFile
+from nomotheta.source.base import Batch, Lines
 from nomotheta.source.delivery import ArrivedFile
 from nomotheta.source.stated import Statement, StatementTold, check_stated, statement
 
@@ -45,7 +45,7 @@ class Account:
     _altered: dict[str, list[int]] = field(default_factory=dict)
     _seen: Counter[tuple[str, str]] = field(default_factory=Counter)
     _tally: Tally = field(default_factory=Tally)
-    _tallies: list[tuple[str, SourceFile, Tally]] = field(default_factory=list)
+    tallies: list[tuple[str, str | None, str | None, Tally]] = field(default_factory=list)  # file, heading, footer
 
     def add(self, piece: Piece, worked: Worked, repeated: Ints) -> None:
         """Take in a block, of which some records repeat others."""
@@ -86,10 +86,18 @@ class Account:
         count = _count(file, source.lines, self._records, self._rejected, self._repeated, self._skipped)
         altered = tuple(Altered(what, times, line) for what, (times, line) in self._altered.items())
         self.counts.append(replace(count, altered=altered))
-        self._tallies.append((file.name, source, self._tally))
+        self.tallies.append((file.name, source.heading, source.footer, self._tally))
         self.notes += [f"{file.name}: {name}: {count:,} {told}" for (name, told), count in self._seen.items()]
         self.before = self._records = self._rejected = self._repeated = self._skipped = 0
         self._seen, self._tally, self._altered, self._shapes = Counter(), Tally(), {}, set()
+
+    def join(
+        self, counts: Sequence[FileCount], tallies: Sequence[tuple[str, str | None, str | None, Tally]], records: int
+    ) -> None:
+        """Take in files that were read elsewhere."""
+        self.counts += counts
+        self.tallies += tallies
+        self.in_all += records
 
     def _check_shape(self, piece: Piece) -> None:
         """A file of which no row has the width of the header is another file, and no matter for the rejects.
@@ -119,12 +127,12 @@ class Account:
             DeliveryError: they hold something else.
         """
         whole = Tally()
-        for name, source, tally in self._tallies:
+        for name, heading, footer, tally in self.tallies:
             whole.rows += tally.rows
             whole.take(tally.totals)
             text = beside.get(name)
             if stated.in_ in {"header", "footer"}:
-                text = source.footer if stated.in_ == "footer" else source.heading
+                text = footer if stated.in_ == "footer" else heading
             if text is not None:
                 where = (
                     f"{name}, its {stated.in_}" if stated.in_ in {"header", "footer"} else _filled_name(stated, name)

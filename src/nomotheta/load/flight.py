@@ -52,7 +52,7 @@ class Flight:
     """Judges the rows of a load as they come in."""
 
     def __init__(self, compiled: Compiled, checks: Sequence[Check], now: Now) -> None:
-        self.compiled, self.now = compiled, now
+        self.compiled, self.checks, self.now = compiled, checks, now
         self.rows = [check for check in checks if check.on_rows]
         self.wholes = [check for check in checks if check.sort in {"whole", "usual"}]
         kinds = compiled.charter.kinds()
@@ -118,6 +118,23 @@ class Flight:
             column = table.column(check.columns[0]).combine_chunks()
             gathered.take(column.filter(stay) if gone.any() else column)
         self._totals = [_together(*pair) for pair in zip(self._parts, self._totals, parts, strict=True)]
+
+    def state(self) -> tuple[Any, ...]:
+        """What was seen so far, to be joined with what was seen elsewhere."""
+        return self._all, self.failed, self._counts, [each for _, each in self._gathered], self._totals
+
+    def join(self, state: tuple[Any, ...]) -> None:
+        """Take in what was seen of further rows."""
+        rows, failed, counts, gathered, totals = state
+        self._all, self.failed = self._all + rows, self.failed or failed
+        for count, more in zip(self._counts, counts, strict=True):
+            count.rows, count.breaks, count.excused = (
+                count.rows + more.rows, count.breaks + more.breaks, count.excused + more.excused
+            )  # fmt: skip
+            count.samples += more.samples[: SAMPLES - len(count.samples)]
+        for (_, mine), its in zip(self._gathered, gathered, strict=True):
+            mine.join(its)
+        self._totals = [_together(*each) for each in zip(self._parts, self._totals, totals, strict=True)]
 
     def _shown(self, check: Check, table: Any, row: int, place: tuple[str, int]) -> tuple[str | None, ...]:
         private = self.compiled.charter.private()

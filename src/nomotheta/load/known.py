@@ -11,7 +11,7 @@ import pyarrow as pa
 from nomotheta.charter import Check, Compiled
 from nomotheta.conditions import Kind, quoted
 from nomotheta.frozen import frozen
-from nomotheta.keys import IN_TABLE, SeenKeys
+from nomotheta.keys import IN_TABLE, Hashes, Ints, SeenKeys
 from nomotheta.load.engine import Engine
 from nomotheta.load.order import Order
 from nomotheta.load.work import Worked
@@ -93,7 +93,13 @@ class InTable:
         return seen
 
     def _add(self, seen: SeenKeys, batch: Any, key: Check) -> None:
-        columns = [as_kind(batch.column(at), self.kinds[name]) for at, name in enumerate(key.columns)]
-        whole = pa.table(columns, list(key.columns))
-        hashes, _ = self.engine.keyed(whole, key, self.seed)
+        hashes, _ = hashed_rows(self.engine, batch, key, self.kinds, self.seed)
         seen.add(hashes, np.full(len(hashes), IN_TABLE))
+
+
+def hashed_rows(
+    engine: Engine, batch: Any, key: Check, kinds: Mapping[str, Kind], seed: int
+) -> tuple[Hashes, Ints]:  # fmt: skip
+    """The hashes of the keys of rows that a place has given, with the rows that have one; columns by position."""
+    columns = [as_kind(batch.column(at), kinds[name]) for at, name in enumerate(key.columns)]
+    return engine.keyed(pa.table(columns, list(key.columns)), key, seed)

@@ -271,7 +271,7 @@ def _begun(
     place: Place, compiled: Compiled, order: Order, judge: Judge, now: Now, there: Mapping[str, PlaceColumn],
     listener: Listener, seed: int,
 ) -> _Load:  # fmt: skip
-    stream = Stream(place, compiled, order, now, there, listener, seed)
+    stream: Stream = (order.streams or Stream)(place, compiled, order, now, there, listener, seed)
     return _Load(place, compiled, order, judge, now, stream, Settlement(compiled, order))
 
 

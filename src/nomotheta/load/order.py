@@ -6,7 +6,7 @@ import datetime
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import field
 from pathlib import Path
-from typing import TYPE_CHECKING, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 from nomotheta.conditions import Node
 from nomotheta.frozen import frozen
@@ -52,7 +52,7 @@ class Order:
     `brought` is what is kept of files that were not opened as they are: name, content, and size in bytes; `still`
     raises a DeliveryError if, inside the transaction, what is loaded is not there any more. `inside` are rows that the
     place moves by itself: then the files are known only inside the transaction, and hold the other rows. `steps` are
-    the team's own statements around it.
+    the team's own statements around it. `streams` makes the stream of its rows, where an engine carries it out.
     """
 
     load_no: int
@@ -76,6 +76,7 @@ class Order:
     still: Callable[[], None] = lambda: None
     inside: Inside | None = None
     steps: tuple[Step, ...] = ()
+    streams: Callable[..., Any] | None = None
 
     def mark(self, table: str, rows: int) -> Mark:
         """What the load leaves in the place."""

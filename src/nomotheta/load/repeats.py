@@ -118,8 +118,7 @@ class Repeats:
         records = worked.records + before + 1
         if self._in_order(worked, records):
             return gone, None
-        hashes = self._hashes(worked)
-        found = self._decided(hashes, records) if self.decided is not None else take_in(self.seen, hashes, records)
+        found = self.found(worked, records)
         faults, rows, numbers, firsts_of = [], [], [], []
         for number, (key, (repeated, firsts, own)) in enumerate(zip(self.keys, found, strict=True)):
             if not len(repeated):
@@ -136,6 +135,11 @@ class Repeats:
             return gone, None
         self._wait(worked, np.concatenate(rows), np.concatenate(numbers), np.concatenate(firsts_of), before)
         return gone, pa.concat_tables(faults)
+
+    def found(self, worked: Worked, records: Ints) -> list[tuple[Ints, Ints, Hashes]]:
+        """For each key, the rows of a block that stay out, for the sake of which records, and those keys."""
+        hashes = self._hashes(worked)
+        return self._decided(hashes, records) if self.decided is not None else take_in(self.seen, hashes, records)
 
     def _wait(self, worked: Worked, rows: Ints, numbers: Any, firsts: Ints, before: int) -> None:
         """Keep rows that stay out, in the order in which their faults are written: by record, then by key."""
@@ -225,21 +229,24 @@ def decide(key: Check, blocks: Iterable[tuple[int, Worked]], owners: Owners) -> 
             entries = np.empty(len(own.hashes), _ENTRY)
             entries["hash"], entries["record"] = own.hashes, worked.records[own.rows] + before + 1
             by = worked.good[key.by].combine_chunks().take(pa.array(own.rows)) if key.by else None
-            entries["by"], entries["low"] = (0, 0) if by is None else _sortable(by)
+            entries["by"], entries["low"] = (0, 0) if by is None else sortable(by)
             for file, part in zip(files, split(entries, entries["hash"]), strict=True):
                 part.tofile(file)
         for file in files:
             file.seek(0)
-            found.append(_stay_out(np.fromfile(file, _ENTRY), key.keep))
+            every = np.fromfile(file, _ENTRY)
+            found.append(stay_out(every["hash"], every["record"], every["by"], every["low"], key.keep))
     records, others = (np.concatenate(parts) for parts in zip(*found, strict=True))
     order = np.argsort(records)
     return Decided(records[order], others[order])
 
 
-def _stay_out(entries: NDArray[Any], keep: str) -> tuple[Ints, Ints]:
-    """Of all rows of some keys: those that stay out, and for whose sake."""
-    order = np.lexsort((entries["record"], entries["low"], entries["by"], entries["hash"]))
-    hashes, records = entries["hash"][order], entries["record"][order]
+def stay_out(
+    hashes: Hashes, records: Ints, by: Ints, low: NDArray[np.uint64], keep: str
+) -> tuple[Ints, Ints]:  # fmt: skip
+    """Of all rows of some keys, ranked by pairs such as `sortable` makes: those that stay out, and for whose sake."""
+    order = np.lexsort((records, low, by, hashes))
+    hashes, records = hashes[order], records[order]
     same = np.zeros(len(hashes) + 1, np.bool_)  # as the one before
     same[1:-1] = hashes[1:] == hashes[:-1]
     followed = same[1:]
@@ -255,7 +262,7 @@ def _stay_out(entries: NDArray[Any], keep: str) -> tuple[Ints, Ints]:
     return records[at], records[other]
 
 
-def _sortable(column: Any) -> tuple[Ints, NDArray[np.uint64]]:
+def sortable(column: Any) -> tuple[Ints, NDArray[np.uint64]]:
     """Numbers and moments as pairs of the same order, the second deciding among equal first; null comes first."""
     of = column.type
     null = column.is_null().to_numpy(zero_copy_only=False)

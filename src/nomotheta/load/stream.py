@@ -109,14 +109,17 @@ class Stream:
         checks = [each for check in checks if (each := self._but_for_excused(check)) is not None]
         within = [self.compiled.within] if self.compiled.within is not None else []
         # what cannot be stored is refused by the kinds themselves, before any condition
-        references = self._references
-        kinds = self.compiled.charter.kinds()
-        lists = {
-            check.name: listed_values(check, [kinds[name] for name in check.columns], self.place, self.order.around)
-            for check in references
-        }
         rows = [check for check in checks if check.sort != "text_length"]
-        return Engine([*within, *rows, *references], self.now, lists)
+        return Engine([*within, *rows, *self._references], self.now, self.listed)
+
+    @property
+    def listed(self) -> Mapping[str, Any]:
+        """By the check of a reference that sets rows aside, the values that are listed."""
+        kinds = self.compiled.charter.kinds()
+        return {
+            check.name: listed_values(check, [kinds[name] for name in check.columns], self.place, self.order.around)
+            for check in self._references
+        }
 
     def _but_for_excused(self, check: Check) -> Check | None:
         """A check that the rows pass which are excused today; None where all are."""
@@ -229,18 +232,27 @@ class Stream:
             sent += rows.num_rows
             self.listener(Progress(told, done, total, "bytes", rows=sent, table=table))
         self.notes += account.notes
-        if repeats.in_table:
-            has = "has a key that was" if repeats.in_table == 1 else "have keys that were"
-            rows = f"{counted(repeats.in_table, 'row')} {has}"
-            self.notes.append(f"{rows} in the table before: the delivery overlaps an earlier one")
+        self.note_overlap()
         self.listener(Progress(told, total, total, "bytes", ended=True, table=table))
+
+    def before(self) -> int:
+        """How many records of the delivery come before the block in hand."""
+        return self.account.in_all
+
+    def note_overlap(self) -> None:
+        """Say how many rows have keys that were in the table before."""
+        count = self.repeats.in_table
+        if count:
+            has = "has a key that was" if count == 1 else "have keys that were"
+            told = f"{counted(count, 'row')} {has} in the table before: the delivery overlaps an earlier one"
+            self.notes.append(told)
 
     def _without_repeats(self, worked: Worked, plan: Plan, rejects: RejectFile) -> tuple[Any, Any, Any]:
         """The good rows of a block but those that stay out for another's sake, and the records of both."""
         found = worked.set_aside
         gone = np.zeros(worked.good.num_rows, np.bool_)
         if self.repeats.keys:
-            gone, faults = self.repeats.of(worked, self.account.in_all, plan.charter.private())
+            gone, faults = self.repeats.of(worked, self.before(), plan.charter.private())
             worked.hashes.clear()  # the rows may still be needed, their keys are not
             found = found if faults is None else found.with_more(faults)
         self.set_aside.add(found.faults)

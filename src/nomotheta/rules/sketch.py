@@ -72,6 +72,19 @@ class Gathered:
             return
         self._numbers.append(self._some(_floats(values), self._share))
         self._kept += len(self._numbers[-1])
+        self._thin()
+
+    def join(self, other: Gathered) -> None:
+        """Take in what was gathered elsewhere."""
+        self._count += other._count
+        self._words.update(other._words)
+        share = min(self._share, other._share)
+        both = [(self, self._numbers), (other, other._numbers)]
+        self._numbers = [each._some(part, share / each._share) for each, parts in both for part in parts]
+        self._share, self._kept = share, sum(map(len, self._numbers))
+        self._thin()
+
+    def _thin(self) -> None:
         while self._kept > _MOST:
             whole = self._some(np.concatenate(self._numbers), 0.5)
             self._numbers, self._kept, self._share = [whole], len(whole), self._share / 2

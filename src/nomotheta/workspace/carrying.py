@@ -39,7 +39,7 @@ def order_of(context: Context, attempt: Attempt, place: Place, delivered: Delive
         delivered.content, once, context.rejects_file(load_no), stated=delivered.stated,
         marks=tuple(mark.load_no for mark in marks), removal=_removal(attempt.compiled, delivered),
         around=Around(context, place, tells=attempt.entry is not None), own_rows=_own_rows(attempt.compiled),
-        steps=_steps(context, attempt, place, load_no),
+        steps=_steps(context, attempt, place, load_no), streams=context.engines.streams(attempt.place),
     )  # fmt: skip
 
 

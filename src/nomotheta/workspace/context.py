@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from nomotheta.place.render import Now
     from nomotheta.source.elsewhere import Elsewhere
     from nomotheta.workspace.charters import Charters
+    from nomotheta.workspace.engines import Engines
     from nomotheta.workspace.places import Places
 
 MEMORY = ".nomotheta"
@@ -51,6 +52,13 @@ class Context:
         from nomotheta.workspace.places import Places
 
         return Places(self.root, self.settings)
+
+    @cached_property
+    def engines(self) -> Engines:
+        """What carries out loads."""
+        from nomotheta.workspace.engines import Engines
+
+        return Engines(self.settings)
 
     @cached_property
     def charters(self) -> Charters:
@@ -145,7 +153,7 @@ class Context:
     def beside(self) -> Context:
         """The same workspace for another thread: what it declares is shared, its memory is opened once more."""
         other = Context(self.root)
-        other.__dict__.update(settings=self.settings, charters=self.charters)
+        other.__dict__.update(settings=self.settings, charters=self.charters, engines=self.engines)
         return other
 
     def close(self) -> None:

@@ -47,6 +47,15 @@ class Opened:
             opened.context.settings  # noqa: B018 - what is wrong with them is told at once
         return opened
 
+    def use_engine(self, name: str | None) -> None:
+        """Have an engine carry out the loads that follow, or with `none` this machine, whatever places declare.
+
+        Raises:
+            DeclarationError: it is not declared.
+        """
+        if name is not None:
+            self.context.engines.choose(name)
+
     @property
     def settings(self) -> Settings:
         """What `nomotheta.toml` says."""

@@ -13,6 +13,7 @@ from nomotheta.cli.command import Call, command, end, gravest, warn
 from nomotheta.cli.options import (
     Create,
     Day,
+    Engine,
     From,
     NoTell,
     Place,
@@ -256,6 +257,7 @@ def run(
         typer.Option("--only", metavar="WHICH", help="failing: the tables that did not pass in that day's newest run."),
     ] = None,
     place: Place = None,
+    engine: Engine = None,
     create: Create = False,
     jobs: Annotated[
         int, typer.Option("--jobs", metavar="N", min=1, help="So many tables at a time, where none waits for another.")
@@ -274,6 +276,7 @@ def run(
     the other: what came late, or was missed, as if it had come in time.
     """
     opened = call.workspace()
+    opened.use_engine(engine)
     if only not in {None, "failing"}:
         raise DeclarationError(f"--only knows 'failing', not '{only}'", where="--only", mend="write failing")
     given = days_given(day, first, last, opened)

@@ -11,6 +11,7 @@ from nomotheta.cli.command import Call, command, end, gravest, warn
 from nomotheta.cli.options import (
     Create,
     Day,
+    Engine,
     From,
     Place,
     Table,
@@ -54,6 +55,7 @@ def load(
     ] = None,
     day: Day = None,
     place: Place = None,
+    engine: Engine = None,
     create: Create = False,
     rehearse: Annotated[
         bool, typer.Option("--rehearse", help="Trial run: load and check everything, then roll back.")
@@ -73,6 +75,7 @@ def load(
     """
     _check_again(mended, again=again, others=bool(rehearse or day or create or even_if_loaded or file))
     opened = call.workspace()
+    opened.use_engine(engine)
     with call.bars("load") as listener:
         if again and mended is None:
             results = opened.load_open_again(table, place=place, listener=listener)

@@ -12,7 +12,7 @@ import os
 import secrets
 import socket
 import time
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -48,6 +48,7 @@ class Change:
     steps: int = 0
     noted: bool = False
     begun: list[str] = field(default_factory=list)
+    spread: bool = False  # whether workers write too
 
     @property
     def store(self) -> Store:
@@ -84,6 +85,25 @@ class Change:
         finally:
             self.begun += writer.begun
         return rows
+
+    def open_to_others(self) -> None:
+        """From now on, workers may write files whose names begin with what this change is known by."""
+        self.snapshot.check_writable(removing=False)
+        self._note()
+        self.spread = True
+
+    def adopt(self, files: Iterable[Written]) -> int:
+        """Take in files that workers wrote; how many rows are in them. What else they wrote is nobody's."""
+        self.steps += 1
+        rows = 0
+        for written in files:
+            self.added[written.path] = written
+            self.begun.append(written.path)
+            rows += written.rows
+        return rows
+
+    def _sweep(self, but: Collection[str] = ()) -> None:
+        sweep(self.store, self.snapshot.folder, self.ident, but)
 
     def take_out(self, files: Iterable[LakeFile]) -> None:
         """Take files out of the table."""
@@ -126,6 +146,8 @@ class Change:
         Raises:
             PlaceError: somebody else has changed the table since; it is as they left it.
         """
+        if self.spread:
+            self._sweep(self.added)
         memory = keep(self.store, self.snapshot.folder, self.memory) if self.remembers else self.memory
         actions: list[Any] = [
             AddAction(each.path, each.size, {}, now_ms(), True, each.stats)  # noqa: FBT003
@@ -171,6 +193,8 @@ class Change:
         """Take away what was written: it is not wanted."""
         for path in self.begun:
             self.store.remove(f"{self.snapshot.folder}/{path}")
+        if self.spread:
+            self._sweep()
         self._done_with_note()
 
     # ---- the note that files are being written
@@ -218,6 +242,21 @@ def committed(snapshot: Snapshot, upon: int, ident: str) -> bool | None:
     return False if newest == upon else None
 
 
+def sweep(store: Store, folder: str, ident: str, but: Collection[str]) -> int:
+    """Take away all files of a change but some, and what was staged for it; how many files of the table."""
+    gone = 0
+    for file, _ in store.listed(folder):
+        own = file.rpartition("/")[2]
+        if own.startswith(f"part-{ident}-") and own not in but:
+            store.remove(file)
+            gone += 1
+    staging = f"{folder}/{FOLDER}/staging-{ident}"
+    if store.listed(staging):
+        with contextlib.suppress(PlaceError):
+            store.remove_folder(staging)
+    return gone
+
+
 def clear_left(snapshot: Snapshot) -> int:
     """Take away files that programs wrote which were ended before they committed; how many."""
     store, folder = snapshot.store, snapshot.folder
@@ -233,12 +272,10 @@ def clear_left(snapshot: Snapshot) -> int:
         made = committed(snapshot, int(told["version"]), ident)
         if made is None:
             continue
-        active = {file.path for file in snapshot.files}
-        for file, _ in store.listed(folder) if not made else ():
-            own = file.rpartition("/")[2]
-            if own.startswith(f"part-{ident}-") and own not in active:
-                store.remove(file)
-                gone += 1
+        if not made:
+            gone += sweep(store, folder, ident, {file.path for file in snapshot.files})
+        elif store.listed(f"{folder}/{FOLDER}/staging-{ident}"):
+            store.remove_folder(f"{folder}/{FOLDER}/staging-{ident}")
         store.remove(path)
     return gone
 

@@ -31,12 +31,14 @@ from nomotheta.place.delta.locks import locked
 from nomotheta.place.delta.memory import FOLDER, Kept, Memory, files_of, keep_files, remembered
 from nomotheta.place.delta.snapshot import FILE, LakeFile, Snapshot
 from nomotheta.place.delta.store import Store
-from nomotheta.place.delta.types import schema_of
+from nomotheta.place.delta.types import Field, schema_of
+from nomotheta.place.delta.written import Placed
 from nomotheta.place.embedded.duckdb import DuckPlace
 from nomotheta.place.marks import FILES, marks_ddl
 from nomotheta.place.render import duckdb_type, quoted_table, text_literal
 from nomotheta.place.staging import FROM_STAGE, STAGE, TABLE_ALIAS, Merge
 
+_FILES_AT_ONCE = 16  # of a table that a worker reads
 _HIGHEST = f"{FOLDER}/highest.json"
 _HIT, _DELETED = own("hit"), own("deleted rows")
 _KEPT = r"_before_\d+"  # what the name of rows that a load replaced ends in
@@ -384,7 +386,35 @@ class DeltaPlace(DuckPlace):
         if self._snapshot(table) is None:
             return super().append(table, columns, batches, schema)
         with self._changing(table) as change:
-            return change.add(batches)
+            return change.adopt(batches.files) if isinstance(batches, Placed) else change.add(batches)
+
+    def target(self, table: str) -> tuple[str, str, bool, Mapping[str, str], str, str, Sequence[Field]]:
+        """Where workers may write files of a table until its transaction ends.
+
+        The lake's name, its root, whether that is a folder, how it is reached, the table's folder, what the names of
+        files begin with after `part-`, and the columns.
+        """
+        change, store = self._changed_table(table), self._store
+        change.open_to_others()
+        folder = change.snapshot.folder
+        local = store.local is not None
+        return self.name, store.root, local, store.options, folder, change.ident, change.snapshot.fields
+
+    def selects(self, table: str, where: str | None) -> list[str]:
+        """The rows of a table that meet a condition, or all, as SELECTs over some of its files each."""
+        snapshot = self._changed_table(table).snapshot
+        files = snapshot.files
+        if any(file.deleted for file in files):
+            raise PlaceError("rows are deleted from its files, which workers do not look for", where=snapshot.where,
+                             mend="have the files rewritten by the engine that deleted them")  # fmt: skip
+        found = []
+        for at in range(0, len(files), _FILES_AT_ONCE):
+            some = files[at : at + _FILES_AT_ONCE]
+            rows = snapshot.rows(some, look=self._lacks(snapshot, some))
+            found.append(
+                f"SELECT * FROM ({rows}) AS {quoted(table.rpartition('.')[2])}" + (f" WHERE {where}" if where else "")
+            )
+        return found
 
     def names_rows(self, _table: str) -> bool:
         """A file is written whole."""

@@ -81,10 +81,15 @@ class Store:
     def write(self, path: str, data: bytes) -> None:
         """Write a file whole."""
         with self.reached():
-            if self.local is not None:
-                (self.local / path).parent.mkdir(parents=True, exist_ok=True)
+            self.make_folder(path.rpartition("/")[0])
             with self.files.open_output_stream(path) as file:
                 file.write(data)
+
+    def make_folder(self, path: str) -> None:
+        """Make a folder, where there are such."""
+        if self.local is not None:
+            with self.reached():
+                (self.local / path).mkdir(parents=True, exist_ok=True)
 
     def size(self, path: str) -> int:
         """How large a file is."""

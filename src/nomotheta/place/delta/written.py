@@ -35,6 +35,26 @@ class Written:
     stats: str
 
 
+class Placed:
+    """Rows that are in files of the table already; read again only where they are to be merged."""
+
+    def __init__(self, store: Store, folder: str, files: Sequence[Written]) -> None:
+        self.files = files
+        self._batches = _read(store, folder, files)
+
+    def __iter__(self) -> Iterator[Any]:
+        return self
+
+    def __next__(self) -> Any:
+        return next(self._batches)
+
+
+def _read(store: Store, folder: str, files: Sequence[Written]) -> Iterator[Any]:
+    for each in files:
+        with store.files.open_input_file(f"{folder}/{each.path}") as file:
+            yield from pq.ParquetFile(file).iter_batches(use_threads=False)
+
+
 class Writer:
     """Writes record batches into files of a table, none much larger than it should be."""
 

@@ -64,6 +64,11 @@ class DuckPlace(Staging):
             ):
                 self._connection.execute(f"SET {setting}").fetchall()
 
+    @property
+    def connection(self) -> Any:
+        """The engine itself."""
+        return self._connection
+
     @classmethod
     def rehearsal(cls, name: str, path: Path, shown: str, tables: Set[str]) -> DuckPlace:
         """A database in memory with some tables of a file and our marks, and views of all its other tables.

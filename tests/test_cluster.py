@@ -1,0 +1,176 @@
+"""Loads carried out by an engine: the same rows, rejects, balance, findings and fingerprints as on one machine."""
+
+from __future__ import annotations
+
+import pickle
+import random
+from collections.abc import Iterator, Sequence
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.parquet as pq
+import pytest
+
+from conftest import DAY, SETTINGS, Space
+from nomotheta.cluster.parts import Result, Shared, Task
+from nomotheta.cluster.worker import carried_out
+from nomotheta.workspace import engines
+
+CHARTER = """
+table = "t"
+[delivery]
+files = "inbox/t-{day}-*.csv"
+[load]
+tolerate = "all"
+after_fail = "keep"
+HOW
+[columns.k]
+kind = "text(4)"
+blank = "never"
+[columns.v]
+kind = "integer"
+between = [0, 90]
+[columns.w]
+kind = "decimal(6,2)"
+[columns.d]
+kind = "date"
+[columns.load_no]
+from = "@load.no"
+[columns.line]
+from = "@file.line"
+KEYS
+[[rules]]
+name = "small"
+each = "v < 50"
+otherwise = "warn"
+[[rules]]
+name = "sums"
+whole = "sum(w) > 10 and count(*) > 3 and max(v) < 95"
+otherwise = "warn"
+"""
+KEYS = [
+    "", '[[keys]]\ncolumns = ["k"]', '[[keys]]\ncolumns = ["k"]\nkeep = "last"', '[[keys]]\ncolumns = ["k"]\nkeep = "none"',
+    '[[keys]]\ncolumns = ["k"]\nkeep = "last"\nby = "v"', '[[keys]]\ncolumns = ["k"]\n[[keys]]\ncolumns = ["v", "d"]',
+]  # fmt: skip
+HOWS = ["", 'how = "overwrite"', 'how = "merge"']
+
+
+class Inline:
+    """An engine in this process: what travels is pickled, tasks come back in any order, some are done twice."""
+
+    def __init__(self, chance: random.Random) -> None:
+        self.chance, self.tasks = chance, 0
+
+    def carry_out(self, shared: Shared, tasks: Sequence[Task], told: Any) -> Iterator[Result]:
+        mixed = list(tasks)
+        self.chance.shuffle(mixed)
+        self.tasks += len(tasks)
+        for at, task in enumerate(mixed):
+            for _ in range(self.chance.choice([1, 1, 2])):  # a worker that was taken for dead has written files too
+                found = carried_out(*pickle.loads(pickle.dumps((shared, task))))
+            told(at + 1, len(tasks))
+            yield pickle.loads(pickle.dumps(found))
+
+    def repeated(self, shared: Shared, paths: Sequence[str]) -> Iterator[Any]:
+        store = shared.target.store()
+        rows = pa.concat_tables([pq.read_table(store.files.open_input_file(path)) for path in paths])
+        own = rows.append_column("own", pa.array([int(task >= 0) for task in rows["task"].to_pylist()]))
+        groups = own.group_by(["key", "hash"]).aggregate([("own", "max"), ("task", "count")])
+        kept = [row for row in groups.to_pylist() if row["own_max"] and row["task_count"] > 1]
+        if kept:
+            wanted = pa.table({name: pa.array([row[name] for row in kept], pa.int64()) for name in ("key", "hash")})
+            yield rows.join(wanted, ["key", "hash"], join_type="left semi")
+
+
+def spaces(space: Space) -> tuple[Space, Space]:
+    """Two workspaces with the same inbox: one whose lake has an engine, and one whose has none."""
+    found = []
+    for name in ("alone", "spread"):
+        own = Space(space.root / name)
+        lake = '"delta:///lake"' + (
+            '\nengine = "cluster"\n[engines.cluster]\nurl = "sc://nowhere:15002"' if name == "spread" else ""
+        )
+        own.write("nomotheta.toml", SETTINGS.replace('"duckdb:///warehouse.duckdb"', lake))
+        found.append(own)
+    return found[0], found[1]
+
+
+def written(chance: random.Random, rows: int, *, odd: bool) -> str:
+    lines = []
+    for _ in range(rows):
+        cells = [chance.choice("ABCDEFGH") + str(chance.randrange(rows)), str(chance.randrange(99)),
+                 f"{chance.randrange(9000) / 100:.2f}", f"2026-0{chance.randrange(1, 9)}-11"]  # fmt: skip
+        if odd and chance.random() < 0.2:
+            cells[chance.randrange(4)] = chance.choice(["", "x", '"a\nb"', "1000000", "toolong"])
+        if odd and chance.random() < 0.05:
+            cells = cells[:3]
+        lines.append(",".join(cells))
+    return "k,v,w,d\n" + "".join(f"{line}\n" for line in lines)
+
+
+def came_of(space: Space) -> Any:
+    """All that a load leaves, but for times and names of files."""
+    ended = space.run("load", "t", "--day", DAY, "--create", "--json")
+    assert "loads" in ended.json, ended.text
+    (load,) = ended.json["loads"]
+    gone = {"started", "seconds", "rejects", "load_no", "command", "notes", "entry"}
+    told = {name: value for name, value in load.items() if name not in gone}
+    told["notes"] = sorted(note for note in load["notes"] if "Delta" not in note)
+    rejects = space.run("rejects", "--all", "--json").json.get("shown") if load["balance"] else []
+    rows = space.run("reconcile", "t", "--json").json
+    kept = space.run("ledger", "--load", str(load["load_no"]), "--json").json["load"] if load["load_no"] else {}
+    return told, rejects, {name: rows.get(name) for name in ("verdict", "rows")}, kept.get("imprint")
+
+
+def flat(value: Any, path: str = "") -> Iterator[tuple[str, Any]]:
+    """All that a document says, one by one."""
+    if isinstance(value, dict):
+        for name, each in value.items():
+            yield from flat(each, f"{path}.{name}")
+    elif isinstance(value, list | tuple):
+        for at, each in enumerate(value):
+            yield from flat(each, f"{path}[{at}]")
+    else:
+        yield path, value
+
+
+def table(space: Space) -> Any:
+    from deltalake import DeltaTable
+
+    rows = DeltaTable(space.root / "lake/t").to_pyarrow_table()
+    return sorted((tuple(row.values()) for row in rows.to_pylist()), key=repr)
+
+
+@pytest.mark.parametrize("seed", range(12))
+def test_an_engine_leaves_what_one_machine_leaves(space: Space, monkeypatch: pytest.MonkeyPatch, seed: int) -> None:
+    chance = random.Random(seed)
+    engine = Inline(chance)
+    monkeypatch.setattr("nomotheta.workspace.engines.Engines._engine", lambda *_: engine)
+    monkeypatch.setattr("nomotheta.cluster.spread._AT_ONCE", chance.choice([1, 500, 1 << 20]))
+    alone, spread = spaces(space)
+    keys, how = KEYS[seed % len(KEYS)], HOWS[seed // 2 % len(HOWS)]
+    if "merge" in how and keys.count("[[keys]]") != 1:  # which is by one key
+        how = ""
+    charter = CHARTER.replace("KEYS", keys).replace("HOW", how)
+    for each in (alone, spread):
+        each.charter(charter, "t")
+    for _ in range(3):
+        files = {f"inbox/t-{DAY}-{at}.csv": written(chance, chance.choice([0, 3, 40]), odd=chance.random() < 0.7)
+                 for at in range(chance.choice([1, 2, 7]))}  # fmt: skip
+        for each in (alone, spread):
+            for old in each.root.glob("inbox/*"):
+                old.unlink()
+            for name, text in files.items():
+                each.write(name, text)
+        one, other = came_of(alone), came_of(spread)
+        for mine, its in zip(flat(other), flat(one), strict=True):
+            assert mine == its
+        if (alone.root / "lake/t").exists():
+            assert table(spread) == table(alone)
+
+    assert engine.tasks
+    left = [
+        path for path in (spread.root / "lake/t/_nomotheta").iterdir() if path.name.startswith(("staging", "writing"))
+    ]
+    assert not left
+    assert engines.HERE == "none"
