@@ -147,6 +147,7 @@ def test_an_engine_leaves_what_one_machine_leaves(space: Space, monkeypatch: pyt
     engine = Inline(chance)
     monkeypatch.setattr("nomotheta.workspace.engines.Engines._engine", lambda *_: engine)
     monkeypatch.setattr("nomotheta.cluster.spread._AT_ONCE", chance.choice([1, 500, 1 << 20]))
+    monkeypatch.setattr("nomotheta.cluster.spread._FEW_KEYS", chance.choice([0, 10**6]))
     alone, spread = spaces(space)
     keys, how = KEYS[seed % len(KEYS)], HOWS[seed // 2 % len(HOWS)]
     if "merge" in how and keys.count("[[keys]]") != 1:  # which is by one key

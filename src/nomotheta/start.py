@@ -35,6 +35,12 @@ class _NoPandas:
             raise ModuleNotFoundError("this process does without pandas", name=name)
 
 
+def with_pandas() -> None:
+    """Let pandas be imported after all: a package that is needed now cannot do without."""
+    with contextlib.suppress(ValueError):
+        sys.meta_path.remove(_NoPandas)
+
+
 class _NoPlugins:
     """An importer of the module by which models look for plug-ins, of which there are none here.
 

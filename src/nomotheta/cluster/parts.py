@@ -117,6 +117,7 @@ class Result:
     written: Sequence[Written] = ()
     rejects: str = ""
     hashes: str = ""
+    hashed: int = 0  # keys that are in that file
     waiting: str = ""
     apart: Sequence[tuple[Any, NDArray[np.uint64]]] = ()
     records: int = 0
@@ -124,3 +125,4 @@ class Result:
     flight: Any = None
     imprint: Made | None = None
     error: BaseException | None = None
+    other_version: str = ""  # of a worker that is of another version, and did nothing

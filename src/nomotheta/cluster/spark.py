@@ -12,9 +12,9 @@ import nomotheta
 from nomotheta.cluster.parts import Result, Shared, Task
 from nomotheta.errors import DeclarationError, PlaceError
 from nomotheta.secrets import masked
+from nomotheta.start import with_pandas
 
 _LOCAL = "spark:"
-_CHECKED = 4  # tasks that say what there is on the workers
 _HASHES = (
     "task bigint, key bigint, hash bigint, record bigint, file string, line bigint, by bigint, low bigint"
 )  # fmt: skip
@@ -26,6 +26,7 @@ class Spark:
 
     def __init__(self, name: str, url: str) -> None:
         self.name = name
+        with_pandas()
         try:
             with warnings.catch_warnings():
                 warnings.simplefilter("ignore")
@@ -43,7 +44,6 @@ class Spark:
             warnings.simplefilter("ignore")
             self._session = SparkSession.builder.remote(url).create()
             self.version = str(self._session.version)
-        self._checked = False
 
     @contextlib.contextmanager
     def _translated(self) -> Iterator[None]:
@@ -73,24 +73,10 @@ class Spark:
 
     def _without(self, told: str) -> PlaceError:
         mend = (
-            f"install nomotheta {nomotheta.__version__} with the extra [delta] on every worker, or add its wheel to the "
-            "session where the cluster allows it: spark.addArtifacts"
+            f"install nomotheta {nomotheta.__version__} with the extra [delta] on every worker, or add its wheel to "
+            "the session where the cluster allows it: spark.addArtifacts"
         )  # fmt: skip
         return PlaceError(told, where=f"engine {self.name}", mend=mend)
-
-    def check(self) -> None:
-        """Whether the workers have what they need, before the first task.
-
-        Raises:
-            PlaceError: they have not, with the mend.
-        """
-        if self._checked:
-            return
-        found = self._rows(_told_versions, "version string, python string, kernel boolean", _CHECKED, lambda *_: None)
-        for version in found.column("version").to_pylist():
-            if version != nomotheta.__version__:
-                raise self._without(f"its workers have nomotheta {version}, and this is {nomotheta.__version__}")
-        self._checked = True
 
     def _rows(self, work: Any, schema: str, tasks: int, told: Callable[[int, int], None]) -> Any:
         """What tasks yield, as a `pa.Table`."""
@@ -109,7 +95,6 @@ class Spark:
 
     def carry_out(self, shared: Shared, tasks: Sequence[Task], told: Callable[[int, int], None]) -> Iterator[Result]:
         """What came of each task."""
-        self.check()
         blob, store, staging = pickle.dumps(shared), shared.target.store(), shared.target.staging
         names = [f"{staging}/task-{at:06d}.pickle" for at in range(len(tasks))]
         for name, task in zip(names, tasks, strict=True):
@@ -118,11 +103,15 @@ class Spark:
         def work(batches: Iterator[Any]) -> Iterator[Any]:
             from nomotheta.cluster.worker import served
 
-            return served(batches, blob)
+            return served(batches, blob, version)
 
+        version = nomotheta.__version__
         found = self._rows(work, "result binary", len(tasks), told)
         for each in found.column("result"):
-            yield pickle.loads(each.as_py())  # noqa: S301 - what our own tasks have made
+            result: Result = pickle.loads(each.as_py())  # noqa: S301 - what our own tasks have made
+            if result.other_version:
+                raise self._without(f"its workers have nomotheta {result.other_version}, and this is {version}")
+            yield result
 
     def repeated(self, shared: Shared, paths: Sequence[str]) -> Iterator[Any]:
         """Of all keys in some staged files, those that two rows have, and one of them a file's; as tables of HASHES."""
@@ -133,19 +122,26 @@ class Spark:
 
             return read_hashes(batches, blob)
 
+        def read_bare(batches: Iterator[Any]) -> Iterator[Any]:
+            from nomotheta.cluster.worker import read_hashes
+
+            return read_hashes(batches, blob, ["task", "key", "hash"])
+
         from pyspark.sql.connect import functions as f
 
         with self._translated(), warnings.catch_warnings():
             warnings.simplefilter("ignore")
-            hashes = self._session.range(0, len(paths), 1, len(paths)).mapInArrow(read, _HASHES)
+            numbers = self._session.range(0, len(paths), 1, len(paths))
+            bare = numbers.mapInArrow(read_bare, "task bigint, key bigint, hash bigint")
             own = f.max(f.when(f.col("task") >= 0, 1).otherwise(0))
-            grouped = hashes.groupBy("key", "hash").agg(f.count(f.lit(1)).alias("rows"), own.alias("own"))
+            grouped = bare.groupBy("key", "hash").agg(f.count(f.lit(1)).alias("rows"), own.alias("own"))
             several = grouped.where("rows > 1 AND own = 1").select("key", "hash")
             few = several.limit(_FEW + 1).toArrow()
             if not few.num_rows:
                 return
             if few.num_rows <= _FEW:
                 several = f.broadcast(self._session.createDataFrame(few))
+            hashes = numbers.mapInArrow(read, _HASHES)
             yield (
                 hashes.join(several, ["key", "hash"], "left_semi")
                 .select("task", "key", "hash", "record", "file", "line", "by", "low")
@@ -156,22 +152,3 @@ class Spark:
         """End the session."""
         with contextlib.suppress(Exception):
             self._session.stop()
-
-
-def _told_versions(batches: Iterator[Any]) -> Iterator[Any]:
-    """What there is where this is carried out."""
-    import platform
-
-    import pyarrow as pa
-
-    import nomotheta
-    from nomotheta.kernel import library
-
-    for batch in batches:
-        count = batch.num_rows
-        made = [
-            [nomotheta.__version__] * count,
-            [platform.python_version()] * count,
-            [library.library() is not None] * count,
-        ]
-        yield pa.record_batch([pa.array(each) for each in made], names=["version", "python", "kernel"])

@@ -11,7 +11,7 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 from nomotheta.cluster.parts import Ints, Result, Shared, Target, Task
-from nomotheta.cluster.suspects import decided, of_task
+from nomotheta.cluster.suspects import decided, of_task, repeated_here
 from nomotheta.cluster.worker import IN_TABLE_TASK
 from nomotheta.events import Progress
 from nomotheta.load.account import Account
@@ -26,6 +26,7 @@ from nomotheta.source.delivery import ArrivedFile
 
 _AT_ONCE = 64 << 20  # bytes of small files that make a task
 _MOST_FILES = 2_000  # of a task
+_FEW_KEYS = 10_000_000  # that the driver groups by itself: an engine takes longer to begin
 _READ = 50_000  # rows of a staged file at a time
 
 Told = Callable[[int, int], None]  # how many tasks are done, of how many
@@ -104,10 +105,13 @@ class Spread(Stream):
         paths = [each.hashes for each in results if each.hashes]
         there = self._there() if before and paths else []
         tasks = [Task(IN_TABLE_TASK - at, (), there=rows) for at, rows in enumerate(there)]
-        if tasks:
-            looking = f"looking for keys that are in {self.compiled.charter.table}"
-            paths += [each.hashes for each in self._carried_out(shared, tasks, looking) if each.hashes]
-        groups = list(self.runs.repeated(shared, paths)) if paths else []
+        looking = f"looking for keys that are in {self.compiled.charter.table}"
+        known = self._carried_out(shared, tasks, looking) if tasks else []
+        paths += [each.hashes for each in known if each.hashes]
+        if sum(each.hashed for each in (*results, *known)) <= _FEW_KEYS:
+            groups = repeated_here(shared.target.store(), paths)
+        else:
+            groups = list(self.runs.repeated(shared, paths))
         if not any(each.num_rows for each in groups):
             return results
         out, origins = decided(self.keys, groups, starts)

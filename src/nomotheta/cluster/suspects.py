@@ -6,18 +6,52 @@ machine.
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Iterable, Sequence
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+import pyarrow.parquet as pq
 
 from nomotheta.charter import Check
 from nomotheta.cluster.parts import Ints, Origins, Out
-from nomotheta.cluster.worker import IN_TABLE_TASK
+from nomotheta.cluster.worker import HASHES, IN_TABLE_TASK
 from nomotheta.keys import IN_TABLE, Hashes, Keys, SeenKeys, take_in
 from nomotheta.load.repeats import Decided, stay_out
+from nomotheta.place.delta.store import Store
+
+
+def repeated_here(store: Store, paths: Sequence[str]) -> list[Any]:
+    """Of the keys in some staged files, those that several rows have, and one of them a file's: grouped here."""
+    bare = [_read(store, path, ["task", "key", "hash"]) for path in paths]
+    whole = pa.concat_tables([*bare, HASHES.empty_table().select(["task", "key", "hash"])])
+    several: dict[int, Any] = {}
+    for key in pc.unique(whole["key"]).to_pylist():
+        own = pc.equal(whole["key"], key)
+        hashes = whole["hash"].filter(own).to_numpy()
+        ordered = np.sort(hashes)
+        again = ordered[1:][ordered[1:] == ordered[:-1]]
+        if len(again):
+            ours = whole["hash"].filter(pc.and_(own, pc.greater_equal(whole["task"], 0)))
+            several[key] = pc.unique(ours.filter(pc.is_in(ours, pa.array(again))))
+    if not any(len(each) for each in several.values()):
+        return []
+    found = []
+    for path in paths:
+        rows = _read(store, path, None)
+        kept = [
+            pc.and_(pc.equal(rows["key"], key), pc.is_in(rows["hash"], each))
+            for key, each in several.items()
+        ]  # fmt: skip
+        found.append(rows.filter(functools.reduce(pc.or_, kept)))
+    return found
+
+
+def _read(store: Store, path: str, columns: list[str] | None) -> Any:
+    with store.files.open_input_file(path) as file:
+        return pq.read_table(file, columns=columns)
 
 
 def decided(keys: Sequence[Check], groups: Iterable[Any], starts: Ints) -> tuple[list[Out], Origins]:

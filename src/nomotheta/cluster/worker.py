@@ -15,6 +15,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.parquet as pq
 
+import nomotheta
 from nomotheta.cluster.parts import Ints, Origins, Out, Result, Shared, Task
 from nomotheta.conditions import quoted
 from nomotheta.errors import NomothetaError
@@ -59,7 +60,8 @@ class Staged:
         if self._writer is None:
             self._store.make_folder(self._path.rpartition("/")[0])
             self._stream = self._store.files.open_output_stream(self._path)
-            self._writer = pq.ParquetWriter(self._stream, table.schema, write_statistics=False)
+            few = [field.name for field in table.schema if pa.types.is_string(field.type)]
+            self._writer = pq.ParquetWriter(self._stream, table.schema, write_statistics=False, use_dictionary=few)
         self._writer.write_table(table)
         self.rows += table.num_rows
 
@@ -193,7 +195,7 @@ def carried_out(shared: Shared, task: Task) -> Result:
     try:
         if task.there:
             _hash_table(shared, task, keys)
-            result.hashes = keys.path
+            result.hashes, result.hashed = keys.path, keys.rows
             return result
         part = Part.of(shared, task, keys)
         writer = Writer(store, target.folder, f"part-{target.ident}-{task.number:06d}-{token}", target.fields)
@@ -205,6 +207,7 @@ def carried_out(shared: Shared, task: Task) -> Result:
         result.tallies = part.account.tallies
         result.reasons, result.by_check = part.set_aside.reasons, part.set_aside.by_check
         result.rejects, result.hashes, result.waiting = aside.path, keys.path, left.path
+        result.hashed = keys.rows
         result.records, result.in_table = part.account.in_all, part.repeats.in_table
         result.apart = part.repeats.apart
         result.flight = part.flight.state() if part.flight is not None else None
@@ -240,8 +243,16 @@ def _hash_table(shared: Shared, task: Task, staged: Staged) -> None:
 # ---- as an engine calls it
 
 
-def served(batches: Iterator[Any], blob: bytes) -> Iterator[Any]:
-    """Carry out the tasks whose numbers come in, as they lie in the staging folder; a row with what came of each."""
+def served(batches: Iterator[Any], blob: bytes, version: str) -> Iterator[Any]:
+    """Carry out the tasks whose numbers come in, as they lie in the staging folder; a row with what came of each.
+
+    Nothing is touched where the driver is of another version.
+    """
+    if version != nomotheta.__version__:
+        told = pickle.dumps(Result(0, other_version=nomotheta.__version__))
+        for batch in batches:
+            yield pa.record_batch([pa.array([told] * batch.num_rows, pa.binary())], names=["result"])
+        return
     shared = pickle.loads(blob)  # noqa: S301 - what our own driver has made
     store = shared.target.store()
     for batch in batches:
@@ -251,11 +262,11 @@ def served(batches: Iterator[Any], blob: bytes) -> Iterator[Any]:
             yield pa.record_batch([pa.array([told], pa.binary())], names=["result"])
 
 
-def read_hashes(batches: Iterator[Any], blob: bytes) -> Iterator[Any]:
+def read_hashes(batches: Iterator[Any], blob: bytes, columns: list[str] | None = None) -> Iterator[Any]:
     """The rows of the staged files whose numbers come in."""
     target, paths = pickle.loads(blob)  # noqa: S301 - what our own driver has made
     store = target.store()
     for batch in batches:
         for number in batch.column(0).to_pylist():
             with store.files.open_input_file(paths[number]) as file:
-                yield from pq.ParquetFile(file).iter_batches(200_000)
+                yield from pq.ParquetFile(file).iter_batches(200_000, columns=columns)
