@@ -2,16 +2,26 @@
 
 from __future__ import annotations
 
+import contextlib
 import pickle
 import random
+import shutil
+import subprocess
+import sys
+import threading
+import time
 from collections.abc import Iterator, Sequence
+from pathlib import Path
 from typing import Any
 
+import psutil
 import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
+from deltalake import DeltaTable
 
 from conftest import DAY, SETTINGS, Space
+from nomotheta.cluster.local import start
 from nomotheta.cluster.parts import Result, Shared, Task
 from nomotheta.cluster.worker import carried_out
 from nomotheta.workspace import engines
@@ -135,8 +145,6 @@ def flat(value: Any, path: str = "") -> Iterator[tuple[str, Any]]:
 
 
 def table(space: Space) -> Any:
-    from deltalake import DeltaTable
-
     rows = DeltaTable(space.root / "lake/t").to_pyarrow_table()
     return sorted((tuple(row.values()) for row in rows.to_pylist()), key=repr)
 
@@ -175,3 +183,133 @@ def test_an_engine_leaves_what_one_machine_leaves(space: Space, monkeypatch: pyt
     ]
     assert not left
     assert engines.HERE == "none"
+
+
+# ---- with a real engine
+
+
+@pytest.fixture(scope="module")
+def spark() -> Iterator[tuple[str, Any]]:
+    """A local engine with two workers, and its process."""
+    if shutil.which("java") is None:
+        pytest.skip("no Java is installed, which the engine needs")
+    before = set(psutil.Process().children())
+    url = start("cluster", "local[2]")
+    (server,) = set(psutil.Process().children()) - before
+    yield url, server
+    for each in engines._open.values():
+        each.close()  # type: ignore[attr-defined]
+    engines._open.clear()
+    server.kill()
+
+
+def real(space: Space, url: str) -> tuple[Space, Space]:
+    alone, spread = spaces(space)
+    settings = (spread.root / "nomotheta.toml").read_text().replace("sc://nowhere:15002", url)
+    spread.write("nomotheta.toml", settings)
+    return alone, spread
+
+
+def workers(server: Any) -> list[Any]:
+    found = []
+    for each in server.children(recursive=True):
+        with contextlib.suppress(psutil.Error):
+            if "pyspark" in " ".join(each.cmdline()) and each.parent().name().startswith("python"):
+                found.append(each)
+    return found
+
+
+@contextlib.contextmanager
+def killing(server: Any, chance: random.Random) -> Iterator[None]:
+    """Some worker is killed, as soon as there is one."""
+    ended = threading.Event()
+
+    def kill() -> None:
+        while not ended.wait(0.2):
+            found = workers(server)
+            if found:
+                with contextlib.suppress(psutil.Error):
+                    chance.choice(found).kill()
+                return
+
+    killer = threading.Thread(target=kill)
+    killer.start()
+    try:
+        yield
+    finally:
+        ended.set()
+        killer.join()
+
+
+@pytest.mark.parametrize("seed", range(3))
+def test_spark_leaves_what_one_machine_leaves_though_workers_are_killed(
+    space: Space, monkeypatch: pytest.MonkeyPatch, spark: tuple[str, Any], seed: int
+) -> None:
+    url, server = spark
+    chance = random.Random(100 + seed)
+    alone, spread = real(space, url)
+    monkeypatch.setattr("nomotheta.cluster.spread._AT_ONCE", [1, 500, 1 << 20][seed])
+    monkeypatch.setattr("nomotheta.cluster.spread._FEW_KEYS", [0, 10**6, 0][seed])
+    for each in (alone, spread):
+        each.charter(CHARTER.replace("KEYS", KEYS[1 + seed]).replace("HOW", ""), "t")
+    for night in range(2):
+        files = {f"inbox/t-{DAY}-{at}.csv": written(chance, 300, odd=True) for at in range(7)}
+        for each in (alone, spread):
+            for name, text in files.items():
+                each.write(name, text)
+        one = came_of(alone)
+        with killing(server, chance) if night else contextlib.nullcontext():
+            other = came_of(spread)
+        for mine, its in zip(flat(other), flat(one), strict=True):
+            assert mine == its
+        assert table(spread) == table(alone)
+    lake = spread.root / "lake/t"
+    named = set[str]()
+    for version in range(DeltaTable(lake).version() + 1):
+        named |= {Path(uri).name for uri in DeltaTable(lake, version=version).file_uris()}
+    assert {each.name for each in lake.glob("part-*")} == named
+
+
+def test_a_load_by_the_engine_is_there_once_wherever_the_driver_was_killed(
+    space: Space, spark: tuple[str, Any]
+) -> None:
+    _, spread = real(space, spark[0])
+    spread.charter(CHARTER.replace("KEYS", KEYS[1]).replace("HOW", ""), "t")
+    for at in range(4):
+        spread.write(f"inbox/t-{DAY}-{at}.csv", written(random.Random(at), 4_000, odd=True))
+    command = [sys.executable, "-m", "nomotheta", "load", "t", "--day", DAY, "--create"]
+    chance = random.Random(3)
+    for _ in range(4):
+        running = subprocess.Popen(command, cwd=spread.root, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        time.sleep(chance.uniform(1, 6))
+        running.kill()
+        running.wait()
+        counts = {0} if not (spread.root / "lake/t/_delta_log").exists() else {len(table(spread))}
+        assert counts <= {0, len(table(spread)) if counts != {0} else 0}
+    spread.run("load", "t", "--day", DAY, "--create")
+
+    rows = [row[4] for row in table(spread)]
+    assert rows and len(set(rows)) == 1, "all rows are of one load"
+    lake = spread.root / "lake/t"
+    assert {each.name for each in lake.glob("part-*")} == {Path(uri).name for uri in DeltaTable(lake).file_uris()}
+    assert not [each for each in (lake / "_nomotheta").iterdir() if each.name.startswith(("staging", "writing"))]
+
+
+def test_an_engine_that_cannot_be_reached_or_is_of_another_version_is_told_in_words(
+    space: Space, spark: tuple[str, Any], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    alone, spread = real(space, spark[0])
+    for each in (alone, spread):
+        each.charter(CHARTER.replace("KEYS", "").replace("HOW", ""), "t")
+        each.write(f"inbox/t-{DAY}-0.csv", "k,v,w,d\nA,1,1,2026-01-11\n")
+    monkeypatch.setattr("nomotheta.__version__", "999.0")
+
+    other = spread.run("load", "t", "--day", DAY, "--create")
+    unknown = alone.run("load", "t", "--day", DAY, "--create", "--engine", "none-such")
+    monkeypatch.undo()
+
+    assert other.code == 3 and "its workers have nomotheta" in other.text, other.text
+    assert "on every worker" in other.text
+    assert unknown.code == 2 and "no engine 'none-such' is declared" in unknown.text
+    assert spread.run("load", "t", "--day", DAY, "--engine", "none").code == 0
+    assert "Traceback" not in other.text + unknown.text

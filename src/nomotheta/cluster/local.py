@@ -6,6 +6,7 @@ import atexit
 import contextlib
 import ctypes
 import os
+import re
 import signal
 import socket
 import subprocess
@@ -17,7 +18,7 @@ from pathlib import Path
 from nomotheta.errors import PlaceError
 
 _SERVER = "org.apache.spark.sql.connect.service.SparkConnectServer"
-_PATIENCE = 120  # seconds
+_PATIENCE, _TRIES = 120, 4  # seconds until it is up, and times that a task is tried
 _DIES_WITH_PARENT = 1  # PR_SET_PDEATHSIG of Linux
 
 
@@ -40,6 +41,8 @@ def start(engine: str, master: str) -> str:
         "spark.ui.enabled": "false", "spark.driver.host": "127.0.0.1", "spark.sql.session.timeZone": "UTC",
         "spark.local.dir": tempfile.gettempdir(), "spark.driver.extraJavaOptions": "-Duser.timezone=UTC",
     }  # fmt: skip
+    several = re.fullmatch(r"local\[(\d+|\*)\]", master)
+    master = f"local[{several[1]},{_TRIES}]" if several else master  # else a task whose worker dies is not repeated
     given = [word for name, value in settings.items() for word in ("--conf", f"{name}={value}")]
     log = tempfile.TemporaryFile(prefix="nomotheta-")  # noqa: SIM115 - the server writes to it for as long as it runs
     running = subprocess.Popen(  # noqa: S603 - the server of the installed package

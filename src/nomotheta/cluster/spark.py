@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import atexit
 import contextlib
 import pickle
 import warnings
@@ -44,6 +45,7 @@ class Spark:
             warnings.simplefilter("ignore")
             self._session = SparkSession.builder.remote(url).create()
             self.version = str(self._session.version)
+        atexit.register(self.close)
 
     @contextlib.contextmanager
     def _translated(self) -> Iterator[None]:
@@ -87,11 +89,15 @@ class Spark:
 
         with self._translated(), warnings.catch_warnings():
             warnings.simplefilter("ignore")
-            self._session.registerProgressHandler(heard)  # type: ignore[arg-type]
+            self._session.registerProgressHandler(heard)
             try:
                 return self._session.range(0, tasks, 1, tasks).mapInArrow(work, schema).toArrow()
+            except BaseException:
+                with contextlib.suppress(Exception):
+                    self._session.interruptAll()
+                raise
             finally:
-                self._session.removeProgressHandler(heard)  # type: ignore[arg-type]
+                self._session.removeProgressHandler(heard)
 
     def carry_out(self, shared: Shared, tasks: Sequence[Task], told: Callable[[int, int], None]) -> Iterator[Result]:
         """What came of each task."""
@@ -149,6 +155,11 @@ class Spark:
             )
 
     def close(self) -> None:
-        """End the session."""
+        """End the session; an engine that is gone is not waited for."""
+        atexit.unregister(self.close)
+        client = self._session.client
         with contextlib.suppress(Exception):
-            self._session.stop()
+            client.set_retry_policies([])
+            client.release_session()
+        with contextlib.suppress(Exception):
+            client._channel.close()

@@ -16,9 +16,9 @@ import pyarrow.compute as pc
 import pyarrow.parquet as pq
 
 import nomotheta
-from nomotheta.cluster.parts import Ints, Origins, Out, Result, Shared, Task
+from nomotheta.cluster.parts import Ints, Origins, Out, Result, Shared, Target, Task
 from nomotheta.conditions import quoted
-from nomotheta.errors import NomothetaError
+from nomotheta.errors import NomothetaError, PlaceError
 from nomotheta.events import nobody
 from nomotheta.keys import Ascending, Hashes
 from nomotheta.load.copies import Waiting
@@ -28,6 +28,7 @@ from nomotheta.load.rejects import RejectFile
 from nomotheta.load.repeats import Owners, Repeats, sortable
 from nomotheta.load.stream import Stream
 from nomotheta.load.work import Plan, Worked
+from nomotheta.place.delta.change import is_wanted
 from nomotheta.place.delta.store import Store
 from nomotheta.place.delta.written import Writer
 from nomotheta.place.embedded.duckdb import DuckPlace
@@ -192,6 +193,9 @@ def carried_out(shared: Shared, task: Task) -> Result:
         for what in ("rejects", "hashes", "waiting")
     )
     result = Result(task.number)
+    if not is_wanted(store, target.folder, target.ident):  # the driver is gone, and what it began is taken away
+        result.error = NomothetaError("the load was given up", where=shared.compiled.charter.table)
+        return result
     try:
         if task.there:
             _hash_table(shared, task, keys)
@@ -214,7 +218,24 @@ def carried_out(shared: Shared, task: Task) -> Result:
         result.imprint = part.imprinting.made if part.imprinting is not None else None
     except NomothetaError as error:
         result.error = error
+    if not is_wanted(store, target.folder, target.ident):
+        _withdraw(store, target, result)
     return result
+
+
+def _withdraw(store: Store, target: Target, result: Result) -> None:
+    """Take away what was written after the load had ended."""
+    for path in (
+        *(f"{target.folder}/{each.path}" for each in result.written),
+        result.rejects,
+        result.hashes,
+        result.waiting,
+    ):
+        if path:
+            store.remove(path)
+    if not store.listed(target.staging):
+        with contextlib.suppress(PlaceError):
+            store.remove_folder(target.staging)
 
 
 def _take_waiting(waiting: Waiting, staged: Staged) -> None:

@@ -31,6 +31,7 @@ from nomotheta.place.delta.written import Writer, Written, now_ms, statistics
 from nomotheta.secrets import masked
 
 _WRITING = "writing-"
+_ENDED = "ended-"
 _FORGOTTEN = 7 * 86_400  # seconds after which nobody on another machine is still at work
 
 
@@ -194,26 +195,22 @@ class Change:
         for path in self.begun:
             self.store.remove(f"{self.snapshot.folder}/{path}")
         if self.spread:
-            self._sweep()
+            end(self.store, self.snapshot.folder, self.ident, ())
         self._done_with_note()
 
     # ---- the note that files are being written
-
-    @property
-    def _note_path(self) -> str:
-        return f"{self.snapshot.folder}/{FOLDER}/{_WRITING}{self.ident}.json"
 
     def _note(self) -> None:
         if not self.noted:
             own = psutil.Process()
             told = {"version": self.snapshot.version, "machine": socket.gethostname(), "process": own.pid,
                     "since": own.create_time(), "at": time.time()}  # fmt: skip
-            self.store.write(self._note_path, json.dumps(told).encode())
+            self.store.write(note_of(self.snapshot.folder, self.ident), json.dumps(told).encode())
             self.noted = True
 
     def _done_with_note(self) -> None:
         if self.noted:
-            self.store.remove(self._note_path)
+            self.store.remove(note_of(self.snapshot.folder, self.ident))
             self.noted = False
 
 
@@ -240,6 +237,29 @@ def committed(snapshot: Snapshot, upon: int, ident: str) -> bool | None:
     if entry is not None:
         return ident.encode() in entry
     return False if newest == upon else None
+
+
+def note_of(folder: str, ident: str) -> str:
+    """The note that files of a change are being written."""
+    return f"{folder}/{FOLDER}/{_WRITING}{ident}.json"
+
+
+def is_wanted(store: Store, folder: str, ident: str) -> bool:
+    """Whether a change still goes on, so that what is written for it may stay: workers may outlive their driver."""
+    return store.holds(note_of(folder, ident)) and not store.holds(f"{folder}/{FOLDER}/{_ENDED}{ident}")
+
+
+def end(store: Store, folder: str, ident: str, but: Collection[str]) -> int:
+    """Take away all files of a change but some, and its note; how many files of the table.
+
+    That it has ended is said first: whatever a worker has written later than it is looked for, it takes away itself.
+    """
+    ended = f"{folder}/{FOLDER}/{_ENDED}{ident}"
+    store.write(ended, b"")
+    gone = sweep(store, folder, ident, but)
+    store.remove(note_of(folder, ident))
+    store.remove(ended)
+    return gone
 
 
 def sweep(store: Store, folder: str, ident: str, but: Collection[str]) -> int:
@@ -272,11 +292,8 @@ def clear_left(snapshot: Snapshot) -> int:
         made = committed(snapshot, int(told["version"]), ident)
         if made is None:
             continue
-        if not made:
-            gone += sweep(store, folder, ident, {file.path for file in snapshot.files})
-        elif store.listed(f"{folder}/{FOLDER}/staging-{ident}"):
-            store.remove_folder(f"{folder}/{FOLDER}/staging-{ident}")
-        store.remove(path)
+        kept = {file.path for file in snapshot.at(int(told["version"]) + 1).files} if made else set[str]()
+        gone += end(store, folder, ident, kept)
     return gone
 
 

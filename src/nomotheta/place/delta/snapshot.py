@@ -87,7 +87,8 @@ class Snapshot:
     def number(self) -> int | None:
         """The number of our newest transaction."""
         with self.told():
-            return self.delta.transaction_version(APPLICATION)
+            found = self.delta.transaction_version(APPLICATION)
+        return None if found is None else int(found)
 
     @functools.cached_property
     def fields(self) -> list[Field]:
