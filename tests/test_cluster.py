@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import gzip
 import pickle
 import random
 import shutil
@@ -29,7 +30,7 @@ from nomotheta.workspace import engines
 CHARTER = """
 table = "t"
 [delivery]
-files = "inbox/t-{day}-*.csv"
+files = "inbox/t-{day}-*.csv*"
 [load]
 tolerate = "all"
 after_fail = "keep"
@@ -164,13 +165,14 @@ def test_an_engine_leaves_what_one_machine_leaves(space: Space, monkeypatch: pyt
     for each in (alone, spread):
         each.charter(charter, "t")
     for _ in range(3):
-        files = {f"inbox/t-{DAY}-{at}.csv": written(chance, chance.choice([0, 3, 40]), odd=chance.random() < 0.7)
+        packed = chance.random() < 0.3
+        files = {f"inbox/t-{DAY}-{at}.csv{'.gz' * packed}": written(chance, chance.choice([0, 3, 40]), odd=chance.random() < 0.7)
                  for at in range(chance.choice([1, 2, 7]))}  # fmt: skip
         for each in (alone, spread):
             for old in each.root.glob("inbox/*"):
                 old.unlink()
             for name, text in files.items():
-                each.write(name, text)
+                each.write(name, gzip.compress(text.encode(), mtime=0) if packed else text)
         one, other = came_of(alone), came_of(spread)
         for mine, its in zip(flat(other), flat(one), strict=True):
             assert mine == its

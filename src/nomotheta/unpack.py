@@ -63,6 +63,11 @@ class Survey:
         return self.copy.data if isinstance(self.copy, _Small) else None
 
 
+def let_go(found: Survey) -> None:
+    """Forget what a file holds, where others are to read it."""
+    object.__setattr__(found, "copy", None)
+
+
 def survey(path: Path, name: str, *, packed: bool = True) -> Survey:
     """Read the whole file once and say what its content is; not `packed` if the format packs its content itself.
 

@@ -23,11 +23,12 @@ from nomotheta.load.work import loaded_schema
 from nomotheta.place.delta.place import DeltaPlace
 from nomotheta.place.delta.written import Placed
 from nomotheta.source.delivery import ArrivedFile
+from nomotheta.unpack import let_go
 
 _AT_ONCE = 64 << 20  # bytes of small files that make a task
 _MOST_FILES = 2_000  # of a task
 _FEW_KEYS = 10_000_000  # that the driver groups by itself: an engine takes longer to begin
-_READ = 50_000  # rows of a staged file at a time
+_READ = 20_000  # rows of a staged file at a time
 
 Told = Callable[[int, int], None]  # how many tasks are done, of how many
 
@@ -68,6 +69,8 @@ class Spread(Stream):
         """The rows that go into a table that has so many, in files that are written already."""
         assert isinstance(self.place, DeltaPlace)  # noqa: S101 - an engine is only given to a lake
         target = Target(*self.place.target(self.compiled.charter.table))
+        for file in self.order.files:
+            let_go(file.survey)
         flight = self.flight
         bare = replace(
             self.order, files=(), around=None, still=_nothing, steps=(), opened=None, inside=None, streams=None
@@ -81,6 +84,7 @@ class Spread(Stream):
             results = self._again(shared, results, starts, before)
         self._put_together(target, results, rejects)
         written = [file for each in results for file in each.written]
+        pa.default_memory_pool().release_unused()  # what follows is of another kind, and as large
         return Placed(target.store(), target.folder, written), loaded_schema(self.compiled.charter)
 
     def _first(self, shared: Shared) -> list[Result]:
@@ -139,7 +143,14 @@ class Spread(Stream):
         account = self.account = Account(self.order.files)
         repeats = self.repeats = Repeats(self.keys, (), self.engine.cells)
         for result in results:
-            account.join(result.counts, result.tallies, result.records)
+            first = len(account.counts)
+            files = self.order.files[first : first + len(result.counts)]
+            counts = [  # of many files, their names and hashes are in memory once
+                replace(count, file=file.name, content=file.survey.content)
+                for count, file in zip(result.counts, files, strict=True)
+            ]
+            result.counts = ()
+            account.join(counts, result.tallies, result.records)
             self.notes += [note for note in result.notes if note not in self.notes]
             self.set_aside.reasons.update(result.reasons)
             self.set_aside.by_check.update(result.by_check)

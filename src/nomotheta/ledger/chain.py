@@ -139,8 +139,23 @@ def _named(kind: str, key: int) -> str:
 _NAMES = {"entry": "ledger entry", "docket": "docket event"}
 
 
+_PIECE = 1 << 20  # letters of a document that are hashed at a time
+
+
 def _digest(values: tuple[Any, ...]) -> str:
-    return hashlib.sha256(json.dumps(values, ensure_ascii=True, default=repr).encode()).hexdigest()
+    """The SHA-256 of some values as one JSON array; a document of many files is never in memory twice for it."""
+    found = hashlib.sha256(b"[")
+    for at, value in enumerate(values):
+        found.update(b", " if at else b"")
+        if isinstance(value, str) and len(value) > _PIECE:
+            found.update(b'"')
+            for first in range(0, len(value), _PIECE):
+                found.update(json.dumps(value[first : first + _PIECE], ensure_ascii=True)[1:-1].encode())
+            found.update(b'"')
+        else:
+            found.update(json.dumps(value, ensure_ascii=True, default=repr).encode())
+    found.update(b"]")
+    return found.hexdigest()
 
 
 def _hash(before: str, kind: str, key: int, digest: str) -> str:

@@ -12,7 +12,7 @@ from fsspec.implementations.arrow import ArrowFSWrapper
 from nomotheta.place.delta.store import SCHEME
 
 
-class Objects(DeltaStorageHandler):
+class Objects(DeltaStorageHandler):  # type: ignore[misc]
     """The same, but what is written to it may be of any buffer: its streams take bytes alone."""
 
     def open_output_stream(self, path: str, metadata: Mapping[str, str] | None = None) -> Any:
