@@ -40,7 +40,7 @@ def test_a_charter_that_is_shown_lints(demo: Space, space: Space, name: str, tex
     for step in re.findall('sql *= "(.*)"', text):
         space.write(step, "SELECT :day, :load_no")
     space.write("nomotheta.toml", (demo.root / "nomotheta.toml").read_text())
-    if "[stores." in text:
+    if re.search(r"\[(stores|places)\.", text):
         space.write("nomotheta.toml", (demo.root / "nomotheta.toml").read_text() + text)
     elif "[source]" in text:
         space.write("comparisons/shown.toml", text)

@@ -12,7 +12,7 @@ import nomotheta
 ROOT = Path(nomotheta.__file__).parent
 # from the ground up
 FLOORS = [
-    ["frozen"], ["interrupts", "secrets", "streams"], ["errors", "events", "days", "tabular", "formats", "kernel", "start", "urls"], ["layout"], ["unpack"], ["ahead"], ["conditions"], ["charter"], ["kinds"], ["source"], ["keys"], ["place"], ["rules"], ["load"], ["peek"], ["reconcile"],
+    ["frozen"], ["interrupts", "secrets", "streams"], ["errors", "events", "days", "tabular", "formats", "kernel", "start", "urls"], ["layout"], ["unpack"], ["ahead"], ["conditions"], ["charter"], ["kinds"], ["source"], ["keys"], ["place"], ["rules"], ["load"], ["cluster"], ["peek"], ["reconcile"],
     ["ledger"], ["report"], ["tell"], ["workspace"], ["demo"], ["cli"], ["__main__"],
 ]  # fmt: skip
 FLOOR = {room: number for number, rooms in enumerate(FLOORS) for room in rooms}
