@@ -56,12 +56,14 @@ def main(rows: int, pairs: int) -> None:
             settings = 'name = "bench"\n[places.w]\nurl = "delta:///lake"\nengine = "e"\n[engines.e]\n'
             (folder / name / "nomotheta.toml").write_text(f'{settings}url = "{url}"\n')
             (folder / name / "charters").mkdir()
-            text = CHARTER.replace("[load]", '[delivery]\nfiles = "inbox/*.csv"\n[load]') + '[[keys]]\ncolumns = ["id"]\n'
+            text = (
+                CHARTER.replace("[load]", '[delivery]\nfiles = "inbox/*.csv"\n[load]') + '[[keys]]\ncolumns = ["id"]\n'
+            )
             (folder / name / "charters/b.toml").write_text(text)
         theirs = _THEIRS.replace("URL", url).replace("FOLDER", str(folder))
         found: dict[str, list[float]] = {"eight": [], "one": [], "theirs": []}
         for pair in range(pairs + 2):
-            for name in found:
+            for name, seconds in found.items():
                 if name == "theirs":
                     taken, _ = measured([sys.executable, "-c", theirs], folder)
                 else:
@@ -70,7 +72,7 @@ def main(rows: int, pairs: int) -> None:
                     command = [sys.executable, "-m", "nomotheta", "load", "bookings", "--create"]
                     taken, _ = measured(command, folder / name)
                 if pair > 1:  # the first two warm the engine
-                    found[name].append(taken)
+                    seconds.append(taken)
             if pair > 1:
                 print("  " + ", ".join(f"{name} {each[-1]:.2f} s" for name, each in found.items()), flush=True)
         for one, other in (("eight", "theirs"), ("one", "eight")):

@@ -67,10 +67,16 @@ def main(rows: int, pairs: int) -> None:
         (folder / "charters" / "ours.toml").write_text(charter + '[[keys]]\ncolumns = ["id"]\n')
         print(f"{rows:,} rows, {clean.stat().st_size / 2**20:.0f} MB; {machine()}")
         reader = DUCKDB.format(file=str(clean))
-        dump = reader + "import pyarrow as pa\nrows = con.sql('select * replace (adults::bigint as adults, children::bigint as children) from t').to_arrow_table()\n"
+        dump = (
+            reader
+            + "import pyarrow as pa\nrows = con.sql('select * replace (adults::bigint as adults, children::bigint as children) from t').to_arrow_table()\n"
+        )
         dump += "with pa.ipc.new_file('rows.arrow', rows.schema) as out:\n    out.write_table(rows)\n"
         subprocess.run([sys.executable, "-c", dump], cwd=folder, check=True)
-        both = reader + "from deltalake import write_deltalake\nwrite_deltalake('theirs', con.sql('from t').to_arrow_reader(30_000))\n"
+        both = (
+            reader
+            + "from deltalake import write_deltalake\nwrite_deltalake('theirs', con.sql('from t').to_arrow_reader(30_000))\n"
+        )
         alone: list[tuple[float, float]] = []
         ours, theirs, memory = [], [], []
         for pair in range(pairs + 1):
@@ -85,7 +91,9 @@ def main(rows: int, pairs: int) -> None:
                 ours.append(taken)
                 theirs.append(other)
                 memory.append(peak)
-                print(f"  pair {pair}: rows {found[0]:.2f} and {found[1]:.2f} s; file {taken:.2f} and {other:.2f} s, {peak:.0f} MB")
+                print(
+                    f"  pair {pair}: rows {found[0]:.2f} and {found[1]:.2f} s; file {taken:.2f} and {other:.2f} s, {peak:.0f} MB"
+                )
         ratio = statistics.median(a / b for a, b in alone)
         print(f"writing the same rows: ratio {ratio:.2f} to deltalake alone")
         print(summary("from the file", ours, theirs, memory))

@@ -90,10 +90,16 @@ class Charters:
         from nomotheta.load.apart import told_apart
 
         found = [(each, told_apart(each, each.charter.load.how)) for each in self._linted[0].values()]
-        lasting = [f"{each.file}: a load cannot be undone: {why}" for each, why in found if why]
+        lasting = [f"{each.file}: {self._not_undone(each)}: {why}" for each, why in found if why]
         again = [(each, repeats_untold(each.charter)) for each in self._linted[0].values()]
         lasting += [f"{each.file}: {told}" for each, told in again if told]
         return lasting + [note for each in self._linted[0].values() for note in _private_read(each)]
+
+    def _not_undone(self, compiled: Compiled) -> str:
+        """What cannot be done, where the rows of loads cannot be told: a lake goes back a version all the same."""
+        place = self.settings.places.get(compiled.place)
+        lake = place is not None and place.is_lake
+        return "only the newest load can be undone" if lake else "a load cannot be undone"
 
     def compiled(self, tables: Sequence[str] = ()) -> list[Compiled]:
         """The charters of these tables, or all, each after those it refers to.
