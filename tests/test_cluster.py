@@ -70,12 +70,13 @@ class Inline:
     """An engine in this process: what travels is pickled, tasks come back in any order, some are done twice."""
 
     def __init__(self, chance: random.Random) -> None:
-        self.chance, self.tasks = chance, 0
+        self.chance, self.tasks, self.stretches = chance, 0, 0
 
     def carry_out(self, shared: Shared, tasks: Sequence[Task], told: Any) -> Iterator[Result]:
         mixed = list(tasks)
         self.chance.shuffle(mixed)
         self.tasks += len(tasks)
+        self.stretches += sum(task.stretch is not None for task in tasks)
         for at, task in enumerate(mixed):
             for _ in range(self.chance.choice([1, 1, 2])):  # a worker that was taken for dead has written files too
                 found = carried_out(*pickle.loads(pickle.dumps((shared, task))))
@@ -185,6 +186,45 @@ def test_an_engine_leaves_what_one_machine_leaves(space: Space, monkeypatch: pyt
     ]
     assert not left
     assert engines.HERE == "none"
+
+
+@pytest.mark.parametrize("seed", range(8))
+def test_a_large_file_in_stretches_comes_to_what_it_comes_to_in_one_piece(
+    space: Space, monkeypatch: pytest.MonkeyPatch, seed: int
+) -> None:
+    chance = random.Random(seed)
+    engine = Inline(chance)
+    monkeypatch.setattr("nomotheta.workspace.engines.Engines._engine", lambda *_: engine)
+    monkeypatch.setattr("nomotheta.cluster.spread._AT_ONCE", chance.choice([300, 2_000]))
+    alone, spread = spaces(space)
+    ends = ["\n", "\r\n", "\n", "\r\n"][seed % 4]
+    lines = ["# made by hand", "k,v,w,d"]
+    kinds = ["", "# a remark", "A,1", "k,v,w,d", "é,x,1.5,2026-02-30", *(['B"1,2,3,2026-01-11'] if seed >= 4 else [])]
+    for at in range(200):
+        odd = chance.random()
+        if odd < 0.03:
+            lines.append(chance.choice(kinds))
+        cell = f'"Z{at % 60}"' if odd > 0.5 else f"Z{at % 170}"
+        lines.append(f"{cell},{at % 97},{at % 50}.25,2026-03-{1 + at % 28:02d}")
+    if seed >= 4:  # a record over several lines: somewhere, a line end is no end of a record
+        lines.insert(100, '"a\nb",1,1,2026-01-11' if seed % 2 else '"Z\n",1,1,2026-01-11')
+    text = ends.join(lines) + chance.choice(["", ends])
+    charter = (
+        CHARTER.replace("KEYS", KEYS[1 + seed % 5])
+        .replace("HOW", "")
+        .replace("[load]", "[delivery.layout]\ncomment = '#'\nrepeated_header = 'skip'\n[load]")
+    )
+    for each in (alone, spread):
+        each.charter(charter, "t")
+        each.write(f"inbox/t-{DAY}-0.csv", text)
+
+    one, other = came_of(alone), came_of(spread)
+
+    for mine, its in zip(flat(other), flat(one), strict=True):
+        assert mine == its
+    assert one[0]["state"] == "loaded", one[0]["message"]
+    assert table(spread) == table(alone)
+    assert engine.stretches or seed >= 4
 
 
 # ---- with a real engine

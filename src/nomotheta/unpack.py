@@ -312,6 +312,25 @@ def raw_chunks(
         raise DeliveryError(f"the file cannot be read: {error.strerror}", where=name) from None
 
 
+def bytes_of(path: Path, name: str, start: int, stop: int) -> Iterator[bytes]:
+    """Some bytes of a file that is not packed, a chunk at a time.
+
+    Raises:
+        DeliveryError: they cannot be read.
+    """
+    try:
+        with path.open("rb") as file:
+            file.seek(start)
+            while start < stop:
+                chunk = file.read(min(CHUNK, stop - start))
+                if not chunk:
+                    raise DeliveryError("the file became shorter while it was read", where=name)
+                yield chunk
+                start += len(chunk)
+    except OSError as error:
+        raise DeliveryError(f"the file cannot be read: {error.strerror}", where=name) from None
+
+
 def matching(root: Path, pattern: str) -> list[Path]:
     """The files that match a pattern, a folder's or an absolute one, in the order of their names."""
     folder, name = os.path.split(root / pattern)

@@ -16,15 +16,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nomotheta.charter import Check, Compiled
-from nomotheta.load.balance import FileCount
+from nomotheta.load.account import Account
 from nomotheta.load.imprint import Made
 from nomotheta.load.order import Order
-from nomotheta.load.tally import Tally
 from nomotheta.place.base import PlaceColumn
 from nomotheta.place.delta.store import Store
 from nomotheta.place.delta.types import Field
 from nomotheta.place.delta.written import Written
 from nomotheta.place.render import Now
+from nomotheta.source.base import Stretch
 from nomotheta.source.delivery import ArrivedFile
 
 Ints = NDArray[np.int64]
@@ -93,7 +93,8 @@ class Task:
 
     Where rows of them stay out for the sake of others, it is known only once all files were read: then the task is done
     once more, with what is `out` for each key, and where those `origins` are. A task without files hashes the keys of
-    rows that are `there` in the table, given as a SELECT of the embedded engine.
+    rows that are `there` in the table, given as a SELECT of the embedded engine. Of a file alone it may be only a
+    `stretch`; before, it is `tried` whether a stretch ends with a record, and how many line ends are in it.
     """
 
     number: int
@@ -102,6 +103,8 @@ class Task:
     out: Sequence[Out] | None = None
     origins: Origins | None = None
     there: str = ""
+    stretch: Stretch | None = None
+    tried: Stretch | None = None
 
 
 @dataclass
@@ -109,9 +112,9 @@ class Result:
     """What came of a task: paths are from the root of the lake on."""
 
     number: int
-    counts: Sequence[FileCount] = ()
+    account: Account = field(default_factory=lambda: Account(()))
     notes: Sequence[str] = ()
-    tallies: Sequence[tuple[str, str | None, str | None, Tally]] = ()  # file, heading, footer
+    feeds: int | None = None
     reasons: Counter[str] = field(default_factory=Counter)
     by_check: Counter[str] = field(default_factory=Counter)
     written: Sequence[Written] = ()
@@ -120,9 +123,13 @@ class Result:
     hashed: int = 0  # keys that are in that file
     waiting: str = ""
     apart: Sequence[tuple[Any, NDArray[np.uint64]]] = ()
-    records: int = 0
     in_table: int = 0
     flight: Any = None
     imprint: Made | None = None
     error: BaseException | None = None
     other_version: str = ""  # of a worker that is of another version, and did nothing
+
+    @property
+    def records(self) -> int:
+        """How many records it has read."""
+        return self.account.in_all

@@ -8,9 +8,11 @@ from typing import Any, Protocol
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 import pyarrow.parquet as pq
 
 from nomotheta.cluster.parts import Ints, Result, Shared, Target, Task
+from nomotheta.cluster.stretches import divisible, numbered, stretches
 from nomotheta.cluster.suspects import decided, of_task, repeated_here
 from nomotheta.cluster.worker import IN_TABLE_TASK
 from nomotheta.events import Progress
@@ -22,6 +24,7 @@ from nomotheta.load.stream import Stream
 from nomotheta.load.work import loaded_schema
 from nomotheta.place.delta.place import DeltaPlace
 from nomotheta.place.delta.written import Placed
+from nomotheta.source.base import Stretch
 from nomotheta.source.delivery import ArrivedFile
 from nomotheta.unpack import let_go
 
@@ -47,6 +50,7 @@ class Spread(Stream):
     """The rows of one delivery, written by workers."""
 
     runs: Runs
+    plan: list[tuple[Sequence[ArrivedFile], Stretch | None]]
 
     @classmethod
     def over(cls, runs: Runs) -> Callable[..., Stream]:
@@ -78,6 +82,7 @@ class Spread(Stream):
         shared = Shared(
             self.compiled, bare, self.now, self.there, self.seed, self.listed, flight.checks if flight else (), target
         )  # fmt: skip
+        self.plan = self._planned(shared)
         results = self._first(shared)
         starts = np.cumsum([0, *(each.records for each in results[:-1])])
         if self.keys:
@@ -87,9 +92,28 @@ class Spread(Stream):
         pa.default_memory_pool().release_unused()  # what follows is of another kind, and as large
         return Placed(target.store(), target.folder, written), loaded_schema(self.compiled.charter)
 
+    def _planned(self, shared: Shared) -> list[tuple[Sequence[ArrivedFile], Stretch | None]]:
+        """What each task is to read: large files alone, small ones together, and stretches of very large ones."""
+        groups = _shared_out(self.order.files)
+        layout = self.compiled.layout
+        large = [group[0] for group in groups if len(group) == 1 and divisible(group[0], layout)]
+        trials = [(file, stretch) for file in large for stretch in stretches(file, _AT_ONCE)]
+        tasks = [Task(number, [file], tried=stretch) for number, (file, stretch) in enumerate(trials)]
+        doing = f"looking for the records of {self.compiled.charter.table}"
+        found: dict[str, list[tuple[Stretch, int | None]]] = {}
+        for (file, stretch), result in zip(
+            trials, self._carried_out(shared, tasks, doing) if tasks else (), strict=True
+        ):
+            found.setdefault(file.name, []).append((stretch, result.feeds))
+        plan: list[tuple[Sequence[ArrivedFile], Stretch | None]] = []
+        for group in groups:
+            of = numbered(found.get(group[0].name, ()))
+            plan += [(group, stretch) for stretch in of] if of else [(group, None)]
+        return plan
+
     def _first(self, shared: Shared) -> list[Result]:
         """All files read once."""
-        tasks = [Task(number, files) for number, files in enumerate(_shared_out(self.order.files))]
+        tasks = [Task(number, files, stretch=stretch) for number, (files, stretch) in enumerate(self.plan)]
         return self._carried_out(shared, tasks, f"loading {self.compiled.charter.table}")
 
     def _carried_out(self, shared: Shared, tasks: Sequence[Task], doing: str) -> list[Result]:
@@ -119,11 +143,12 @@ class Spread(Stream):
         if not any(each.num_rows for each in groups):
             return results
         out, origins = decided(self.keys, groups, starts)
-        tasks, files = list[Task](), _shared_out(self.order.files)
+        tasks = list[Task]()
         for result, start in zip(results, starts.tolist(), strict=True):
             own = of_task(out, start, result.records)
             if any(len(each.records) for each in own):
-                tasks.append(Task(result.number, files[result.number], start, own, origins))
+                files, stretch = self.plan[result.number]
+                tasks.append(Task(result.number, files, start, own, origins, stretch=stretch))
         again = self._carried_out(shared, tasks, f"leaving repeated rows out of {self.compiled.charter.table}")
         newer = {each.number: each for each in again}
         return [newer.get(each.number, each) for each in results]
@@ -142,15 +167,19 @@ class Spread(Stream):
         store = target.store()
         account = self.account = Account(self.order.files)
         repeats = self.repeats = Repeats(self.keys, (), self.engine.cells)
+        before = 0
         for result in results:
-            first = len(account.counts)
-            files = self.order.files[first : first + len(result.counts)]
-            counts = [  # of many files, their names and hashes are in memory once
+            files, stretch = self.plan[result.number]
+            goes_on = stretch is not None and not stretch.first
+            before = before if goes_on else 0
+            result.account.counts = [  # of many files, their names and hashes are in memory once
                 replace(count, file=file.name, content=file.survey.content)
-                for count, file in zip(result.counts, files, strict=True)
+                for count, file in zip(result.account.counts, files, strict=True)
             ]
-            result.counts = ()
-            account.join(counts, result.tallies, result.records)
+            records, in_file = result.records, before
+            account.join(result.account, goes_on=goes_on)
+            before += records if stretch is not None else 0
+            result.account = Account(())
             self.notes += [note for note in result.notes if note not in self.notes]
             self.set_aside.reasons.update(result.reasons)
             self.set_aside.by_check.update(result.by_check)
@@ -161,10 +190,19 @@ class Spread(Stream):
             if self.imprinting is not None and result.imprint is not None:
                 self.imprinting.made.join(result.imprint)
             for table in _staged(store, result.rejects):
-                rejects.add([table])
+                rejects.add([_later(table, in_file)])
             for table in _staged(store, result.waiting):
                 repeats.waiting.add(table)
+        self.notes += account.notes
         self.note_overlap()
+
+
+def _later(rejects: Any, before: int) -> Any:
+    """Rejects of a stretch before which so many records are in the file."""
+    if not before:
+        return rejects
+    at = rejects.schema.get_field_index("record")
+    return rejects.set_column(at, rejects.schema.field(at), pc.add(rejects["record"], before))
 
 
 def _staged(store: Any, path: str) -> Iterator[Any]:

@@ -32,6 +32,10 @@ from nomotheta.place.delta.change import is_wanted
 from nomotheta.place.delta.store import Store
 from nomotheta.place.delta.written import Writer
 from nomotheta.place.embedded.duckdb import DuckPlace
+from nomotheta.source.base import SourceFile
+from nomotheta.source.delivery import ArrivedFile
+from nomotheta.source.formats import open_file
+from nomotheta.source.formats.delimited import DelimitedFile
 
 HASHES = pa.schema(
     [("task", pa.int64()), ("key", pa.int64()), ("hash", pa.int64()), ("record", pa.int64()), ("file", pa.string()),
@@ -151,6 +155,11 @@ class Part(Stream):
         """The lists that the driver has asked for."""
         return self.shared.listed
 
+    def _plan(self, file: ArrivedFile) -> tuple[Plan, SourceFile]:
+        plan, source = super()._plan(file)
+        source.stretch = self.task.stretch  # only now: the header is that of the file
+        return plan, source
+
     def before(self) -> int:
         """How many records of the delivery come before the block in hand."""
         return self.task.before + self.account.in_all
@@ -197,6 +206,9 @@ def carried_out(shared: Shared, task: Task) -> Result:
         result.error = NomothetaError("the load was given up", where=shared.compiled.charter.table)
         return result
     try:
+        if task.tried is not None:
+            result.feeds = _feeds(shared, task)
+            return result
         if task.there:
             _hash_table(shared, task, keys)
             result.hashes, result.hashed = keys.path, keys.rows
@@ -207,12 +219,14 @@ def carried_out(shared: Shared, task: Task) -> Result:
         for staged in (aside, keys):
             staged.close()
         _take_waiting(part.repeats.waiting, left)
-        result.counts, result.notes = part.account.counts, part.notes
-        result.tallies = part.account.tallies
+        said = set(part.account.notes)
+        result.notes = [note for note in part.notes if note not in said]
+        result.account = part.account
+        part.account.files = ()
         result.reasons, result.by_check = part.set_aside.reasons, part.set_aside.by_check
         result.rejects, result.hashes, result.waiting = aside.path, keys.path, left.path
         result.hashed = keys.rows
-        result.records, result.in_table = part.account.in_all, part.repeats.in_table
+        result.in_table = part.repeats.in_table
         result.apart = part.repeats.apart
         result.flight = part.flight.state() if part.flight is not None else None
         result.imprint = part.imprinting.made if part.imprinting is not None else None
@@ -221,6 +235,18 @@ def carried_out(shared: Shared, task: Task) -> Result:
     if not is_wanted(store, target.folder, target.ident):
         _withdraw(store, target, result)
     return result
+
+
+def _feeds(shared: Shared, task: Task) -> int | None:
+    """How many line ends are in a stretch, if it ends with a record."""
+    (file,) = task.files
+    source = open_file(file.path, file.name, shared.compiled.layout, shared.compiled.charter)
+    if not isinstance(source, DelimitedFile) or task.tried is None:
+        return None
+    try:
+        return source.feeds_of(task.tried)
+    except NomothetaError:  # what is wrong is told when it is read as a whole
+        return None
 
 
 def _withdraw(store: Store, target: Target, result: Result) -> None:

@@ -33,7 +33,7 @@ class Account:
 
     files: Sequence[ArrivedFile]
     counts: list[FileCount] = field(default_factory=list)
-    notes: list[str] = field(default_factory=list)
+    seen: list[tuple[str, Counter[tuple[str, str]]]] = field(default_factory=list)  # by file, what there is to say
     stated: list[StatementTold] = field(default_factory=list)
     before: int = 0
     in_all: int = 0
@@ -82,22 +82,37 @@ class Account:
         file, source = self.files[piece.at], piece.source
         source.check_whole()
         self._check_shape(piece)
-        check_footer(source, piece.plan)
+        if source.stretch is None or source.stretch.last:
+            check_footer(source, piece.plan)
         count = _count(file, source.lines, self._records, self._rejected, self._repeated, self._skipped)
         altered = tuple(Altered(what, times, line) for what, (times, line) in self._altered.items())
         self.counts.append(replace(count, altered=altered))
         self.tallies.append((file.name, source.heading, source.footer, self._tally))
-        self.notes += [f"{file.name}: {name}: {count:,} {told}" for (name, told), count in self._seen.items()]
+        self.seen.append((file.name, self._seen))
         self.before = self._records = self._rejected = self._repeated = self._skipped = 0
         self._seen, self._tally, self._altered, self._shapes = Counter(), Tally(), {}, set()
 
-    def join(
-        self, counts: Sequence[FileCount], tallies: Sequence[tuple[str, str | None, str | None, Tally]], records: int
-    ) -> None:
-        """Take in files that were read elsewhere."""
+    @property
+    def notes(self) -> list[str]:
+        """What there is to say of the files."""
+        return [
+            f"{file}: {name}: {count:,} {told}" for file, seen in self.seen for (name, told), count in seen.items()
+        ]  # fmt: skip
+
+    def join(self, other: Account, *, goes_on: bool) -> None:
+        """Take in files that were read elsewhere; the first of them `goes_on` where the last before it ended."""
+        counts, tallies, seen = list(other.counts), list(other.tallies), list(other.seen)
+        if goes_on:
+            self.counts.append(_one(self.counts.pop(), counts.pop(0)))
+            (name, heading, _, before), (_, _, footer, more) = self.tallies.pop(), tallies.pop(0)
+            before.rows += more.rows
+            before.take(more.totals)
+            self.tallies.append((name, heading, footer, before))
+            self.seen[-1][1].update(seen.pop(0)[1])
         self.counts += counts
         self.tallies += tallies
-        self.in_all += records
+        self.seen += seen
+        self.in_all += other.in_all
 
     def _check_shape(self, piece: Piece) -> None:
         """A file of which no row has the width of the header is another file, and no matter for the rejects.
@@ -105,7 +120,8 @@ class Account:
         Raises:
             DeliveryError: this is one.
         """
-        if len(self._shapes) != 1 or "" in self._shapes or self._records < _SOME:
+        stretch = piece.source.stretch
+        if len(self._shapes) != 1 or "" in self._shapes or self._records < _SOME or (stretch and not stretch.first):
             return
         (told,) = self._shapes
         raise DeliveryError(
@@ -181,3 +197,19 @@ def _count(
         file.name, file.survey.content, file.survey.bytes_of_content, lines.read, lines.header, lines.comment,
         lines.empty, lines.footer, lines.records, records, rejected, repeated, skipped=skipped,
     )  # fmt: skip
+
+
+def _one(before: FileCount, more: FileCount) -> FileCount:
+    """The parts of one file as one."""
+    summed = {name: getattr(before, name) + getattr(more, name) for name in _SUMMED}
+    altered = {each.what: each for each in before.altered}
+    for each in more.altered:
+        known = altered.get(each.what)
+        altered[each.what] = each if known is None else replace(known, count=known.count + each.count)
+    return replace(before, altered=tuple(altered.values()), **summed)
+
+
+_SUMMED = (
+    "lines", "header", "comment", "empty", "footer", "record_lines", "records", "rejected", "copies", "conflicts",
+    "skipped",
+)  # fmt: skip

@@ -144,7 +144,7 @@ class SourceFile(Protocol):
     `header`, and the values of the `first` record where they are text, are known once `read_header` was called; the
     texts of the `footer` and of the `heading` above the names once `blocks` has ended. `kinds` is what columns are to
     be, by their number from 0, as far as that was told: a format may read them as such at once; `forms` how the cells
-    of some are written, where that is not as the layout says.
+    of some are written, where that is not as the layout says. Where a `stretch` is set, its records alone are told.
     """
 
     layout: Layout
@@ -155,6 +155,7 @@ class SourceFile(Protocol):
     lines: Lines
     kinds: Mapping[int, Kind]
     forms: Mapping[int, CellForm]
+    stretch: Stretch | None
 
     @property
     def name(self) -> str:
@@ -188,6 +189,20 @@ class SourceFile(Protocol):
         """A block's records as `width` columns, those with fewer fields filled and with more cut, where asked."""
 
 
+@frozen
+class Stretch:
+    """Whole records of a file: its bytes from `start` to `stop`, and the number of the line with which they begin.
+
+    The `first` holds the header, and the `last` the footer.
+    """
+
+    start: int
+    stop: int
+    line: int
+    first: bool
+    last: bool
+
+
 @dataclass(slots=True)
 class ReadFile:
     """What every reader of a file has: see `SourceFile`."""
@@ -204,6 +219,7 @@ class ReadFile:
     kinds: Mapping[int, Kind] = field(default_factory=dict)
     forms: Mapping[int, CellForm] = field(default_factory=dict)
     largest: int = sys.maxsize
+    stretch: Stretch | None = None
 
     def in_parts_of(self, size: int) -> None:
         """From now on, no block is to have more than so many bytes, where the format can choose."""

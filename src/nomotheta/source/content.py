@@ -11,7 +11,7 @@ import pyarrow as pa
 
 from nomotheta.errors import DeliveryError
 from nomotheta.formats import FORMATS
-from nomotheta.unpack import Most, raw_chunks
+from nomotheta.unpack import Most, bytes_of, raw_chunks
 
 _UTF8_BOM = codecs.BOM_UTF8
 
@@ -37,16 +37,20 @@ def format_of(path: Path) -> str | None:
     return next((each.name for each in FORMATS.values() if each.magic and head.startswith(each.magic)), None)
 
 
-def text_chunks(path: Path, name: str, encoding: str, most: Most | None = None) -> Iterator[bytes]:
+def text_chunks(
+    path: Path, name: str, encoding: str, most: Most | None = None, stretch: tuple[int, int] | None = None
+) -> Iterator[bytes]:  # fmt: skip
     """The content of a file as UTF-8, without a byte order mark; no chunk ends between a CR and its LF.
+
+    Of a `stretch`, only the bytes from one to another: of a file of UTF-8 that is not packed and has no such mark.
 
     Raises:
         DeliveryError: as `raw_chunks`, or the bytes are not in the declared encoding; with line and byte.
     """
     is_utf8 = codecs.lookup(encoding).name in {"utf-8", "utf-8-sig", "ascii"}
     decoder = codecs.getincrementaldecoder(encoding)("strict")
-    done, held, started = 0, b"", False
-    for raw in raw_chunks(path, name, most=most):
+    done, held, started = stretch[0] if stretch else 0, b"", stretch is not None
+    for raw in bytes_of(path, name, *stretch) if stretch else raw_chunks(path, name, most=most):
         data = raw
         if not (is_utf8 and (raw.isascii() or _is_utf8(raw)) and not decoder.getstate()[0]):
             try:

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Generator
+from collections.abc import Generator, Iterator
 from dataclasses import dataclass
 
 from nomotheta.errors import DeliveryError
 from nomotheta.kernel import count_byte, survey
 from nomotheta.layout import Layout
-from nomotheta.source.base import Lines, ReadFile
+from nomotheta.source.base import Lines, ReadFile, Stretch
 from nomotheta.source.block import Block
 from nomotheta.source.content import text_chunks
 from nomotheta.source.line_blocks import before_footer, with_end
@@ -62,9 +62,10 @@ class DelimitedFile(ReadFile):
             DeliveryError: the file cannot be read.
         """
         self.lines = Lines()
-        rest, line, offset = b"", 1, 0
-        waiting = bool(self.layout.header)
-        for chunk, final in with_end(text_chunks(self.path, self.name, self.layout.encoding, most or self.at_once)):
+        of = self.stretch
+        rest, line, offset = b"", of.line if of else 1, of.start if of else 0
+        waiting = bool(self.layout.header) and (of is None or of.first)
+        for chunk, final in with_end(self._chunks(most or self.at_once)):
             raw = rest + chunk
             data = ends_as_line_feeds(raw, self.layout, self.layout.header - 1 if waiting else 0, final=final)
             start = 0
@@ -76,7 +77,7 @@ class DelimitedFile(ReadFile):
                 waiting = False
                 line += count_byte(data[:start], LINE_FEED)
                 self.lines.read += count_byte(data[:start], LINE_FEED)
-            end, footer = before_footer(data, start, self.layout)
+            end, footer = before_footer(data, start, self.layout) if of is None or of.last else (len(data), 0)
             if final:
                 self.footer, self.lines.footer = data[end:].decode("utf-8", "replace"), footer
                 self.lines.read += count_byte(data[end:], LINE_FEED) + (data != b"" and not data.endswith(b"\n"))
@@ -87,6 +88,33 @@ class DelimitedFile(ReadFile):
                 line += block.feeds
             rest = raw[start + cut :]
             offset += start + cut
+
+    def _chunks(self, most: Most) -> Iterator[bytes]:
+        of = self.stretch
+        return text_chunks(self.path, self.name, self.layout.encoding, most, (of.start, of.stop) if of else None)
+
+    def feeds_of(self, stretch: Stretch) -> int | None:
+        """How many line ends are in a stretch that begins with a record, or in the first; None if it ends within one.
+
+        So where each of several stretches begins and ends with a record, they can be read side by side.
+        """
+        self.stretch, self.lines = stretch, Lines()
+        rest, feeds, waiting = b"", 0, bool(self.layout.header) and stretch.first
+        for chunk in self._chunks(self.at_once):
+            raw = rest + chunk
+            data = ends_as_line_feeds(raw, self.layout, self.layout.header - 1 if waiting else 0, final=False)
+            start = 0
+            if waiting:
+                start = self._take_header(data, final=False)
+                if start < 0:
+                    rest = raw
+                    continue
+                waiting = False
+                feeds += count_byte(data[:start], LINE_FEED)
+            block, cut = self.cut(data[start:], 1, 0, final=False)
+            feeds += block.feeds if block is not None else 0
+            rest = raw[start + cut :]
+        return None if rest or waiting else feeds
 
     def _take_header(self, data: bytes, *, final: bool) -> int:
         """Read the header's lines, the last of which names the columns; where the rest begins, or -1 for more data."""
