@@ -347,11 +347,16 @@ def test_an_engine_that_cannot_be_reached_or_is_of_another_version_is_told_in_wo
     monkeypatch.setattr("nomotheta.__version__", "999.0")
 
     other = spread.run("load", "t", "--day", DAY, "--create")
+    spread.write(
+        "nomotheta.toml", (spread.root / "nomotheta.toml").read_text() + '[engines.gone]\nurl = "sc://127.0.0.1:9"\n'
+    )
+    gone = spread.run("load", "t", "--day", DAY, "--create", "--engine", "gone")
     unknown = alone.run("load", "t", "--day", DAY, "--create", "--engine", "none-such")
     monkeypatch.undo()
 
     assert other.code == 3 and "its workers have nomotheta" in other.text, other.text
     assert "on every worker" in other.text
+    assert gone.code == 3 and "engine gone: the engine cannot be reached: Connection refused" in gone.text, gone.text
     assert unknown.code == 2 and "no engine 'none-such' is declared" in unknown.text
     assert spread.run("load", "t", "--day", DAY, "--engine", "none").code == 0
     assert "Traceback" not in other.text + unknown.text

@@ -5,9 +5,11 @@ from __future__ import annotations
 import atexit
 import contextlib
 import pickle
+import socket
 import warnings
 from collections.abc import Callable, Iterator, Sequence
 from typing import Any
+from urllib.parse import urlsplit
 
 import nomotheta
 from nomotheta.cluster.parts import Result, Shared, Task
@@ -16,6 +18,7 @@ from nomotheta.secrets import masked
 from nomotheta.start import with_pandas
 
 _LOCAL = "spark:"
+_PORT, _PATIENCE = 15_002, 10  # of Spark Connect; seconds until it answers
 _HASHES = (
     "task bigint, key bigint, hash bigint, record bigint, file string, line bigint, by bigint, low bigint"
 )  # fmt: skip
@@ -40,12 +43,27 @@ class Spark:
             from nomotheta.cluster.local import start
 
             url = start(name, url.removeprefix(_LOCAL))
-        self.shown = masked(url).partition(";")[0]
+        self._check_there(url)
         with self._translated(), warnings.catch_warnings():
             warnings.simplefilter("ignore")
             self._session = SparkSession.builder.remote(url).create()
             self.version = str(self._session.version)
         atexit.register(self.close)
+
+    def _check_there(self, url: str) -> None:
+        """Whether anybody answers: Spark's client would go on trying for minutes.
+
+        Raises:
+            PlaceError: nobody does.
+        """
+        at = urlsplit(url.partition(";")[0])
+        try:
+            with socket.create_connection((at.hostname or "", at.port or _PORT), _PATIENCE):
+                return
+        except OSError as error:
+            told = f"the engine cannot be reached: {error.strerror or error}"
+            raise PlaceError(told, where=f"engine {self.name}",
+                             mend="see that it runs, and that its address is right") from None  # fmt: skip
 
     @contextlib.contextmanager
     def _translated(self) -> Iterator[None]:

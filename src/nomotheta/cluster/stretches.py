@@ -1,7 +1,7 @@
 """A very large file in stretches that can be read side by side: where each begins and ends with a record.
 
 A stretch begins behind a line end. Whether a record begins there, only what comes before can tell. The first does begin
-with one. One that begins with a record and holds nothing but whole records is followed by one that begins with a record,
+with one. One that begins with a record and holds nothing but whole records is followed by one that begins with one,
 too. So if each of them holds whole records provided that it begins with one, all do; else the file stays in one piece.
 """
 

@@ -26,9 +26,8 @@ from nomotheta.errors import PlaceError
 from nomotheta.place.base import Mark
 from nomotheta.place.delta.memory import APPLICATION, FOLDER, Memory, keep
 from nomotheta.place.delta.snapshot import LakeFile, Snapshot
-from nomotheta.place.delta.store import LOG, Store
+from nomotheta.place.delta.store import LOG, Store, reason
 from nomotheta.place.delta.written import Writer, Written, now_ms, statistics
-from nomotheta.secrets import masked
 
 _WRITING = "writing-"
 _ENDED = "ended-"
@@ -178,7 +177,7 @@ class Change:
         """Whether the commit was made, though its answer was lost."""
         made = committed(self.snapshot, self.snapshot.version, self.ident)
         if made is None:
-            told = masked(str(error).strip().partition("\n")[0])
+            told = reason(error)
             raise PlaceError(f"nobody knows whether the table was changed: {told}", where=self.snapshot.where,
                              mend="run the command again once the store answers: it looks at the marks")  # fmt: skip
         return made
@@ -187,8 +186,7 @@ class Change:
         if self.snapshot.newer() is not self.snapshot:
             return PlaceError("another program changed the table meanwhile", where=self.snapshot.where,
                               mend="run the command again: the table is as the other program left it")  # fmt: skip
-        told = masked(str(error).strip().partition("\n")[0])
-        return PlaceError(f"the table cannot be changed: {told}", where=self.snapshot.where)
+        return PlaceError(f"the table cannot be changed: {reason(error)}", where=self.snapshot.where)
 
     def discard(self) -> None:
         """Take away what was written: it is not wanted."""

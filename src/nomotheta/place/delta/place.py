@@ -30,7 +30,7 @@ from nomotheta.place.delta.change import Change, clear_left
 from nomotheta.place.delta.locks import locked
 from nomotheta.place.delta.memory import FOLDER, Kept, Memory, files_of, keep_files, remembered
 from nomotheta.place.delta.snapshot import FILE, LakeFile, Snapshot
-from nomotheta.place.delta.store import Store
+from nomotheta.place.delta.store import Store, reason
 from nomotheta.place.delta.types import Field, schema_of
 from nomotheta.place.delta.written import Placed
 from nomotheta.place.embedded.duckdb import DuckPlace
@@ -203,8 +203,7 @@ class DeltaPlace(DuckPlace):
             made = deltalake.Schema.from_json(schema)
             DeltaTable.create(self._store.uri(folder), made, mode="error", storage_options=self._store.options or None)
         except (DeltaError, OSError, ValueError) as error:
-            first = str(error).strip().partition("\n")[0]
-            raise PlaceError(f"the table cannot be created: {first}", where=f"{table} in place {self.name}",
+            raise PlaceError(f"the table cannot be created: {reason(error)}", where=f"{table} in place {self.name}",
                              mend="see that you may write there") from None  # fmt: skip
         self._tables.pop(table, None)
         self._listed = None

@@ -18,10 +18,9 @@ from nomotheta.conditions import own, quoted
 from nomotheta.errors import PlaceError
 from nomotheta.frozen import frozen
 from nomotheta.place.delta.memory import APPLICATION
-from nomotheta.place.delta.store import LOG, Store
+from nomotheta.place.delta.store import LOG, Store, reason
 from nomotheta.place.delta.types import Field, fields_of
 from nomotheta.place.render import text_literal
-from nomotheta.secrets import masked
 
 # what the protocol names, and we keep to ("Reader Features", "Writer Features"); anything else is refused in words
 _READ = frozenset({
@@ -61,8 +60,7 @@ class Snapshot:
         try:
             yield
         except (DeltaError, OSError, ValueError) as error:
-            first = masked(str(error).strip().partition("\n")[0])
-            raise PlaceError(f"the Delta table cannot be read: {first}", where=self.where,
+            raise PlaceError(f"the Delta table cannot be read: {reason(error)}", where=self.where,
                              mend="see whether _delta_log is whole, and the files it names") from None  # fmt: skip
 
     @property

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import re
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
@@ -13,6 +14,15 @@ from nomotheta.errors import PlaceError
 from nomotheta.secrets import masked
 
 LOG, SCHEME = "_delta_log", "nomotheta-lake"
+
+
+def reason(error: Exception) -> str:
+    """What is at the bottom of an error of deltalake, which tells one thing below the other, in one line."""
+    lines = [re.sub(r"\x1b\[[0-9;]*m|↳", "", line).strip() for line in str(error).splitlines()]
+    lines = [line for line in lines if line]
+    if any("credentials" in line for line in lines):
+        return "the store wants a key, and none is given: options = { … }"
+    return masked(lines[-1].rstrip(".") if lines else type(error).__name__)
 
 
 class Store:
@@ -40,8 +50,7 @@ class Store:
         try:
             yield
         except OSError as error:
-            told = masked(str(error).strip().partition("\n")[0])
-            raise PlaceError(f"files cannot be reached: {told}", where=f"place {self.place}",
+            raise PlaceError(f"files cannot be reached: {reason(error)}", where=f"place {self.place}",
                              mend="see that the folder or store is there, and may be written") from None  # fmt: skip
 
     def folders(self, path: str = "") -> list[str]:
