@@ -218,14 +218,19 @@ def test_a_table_that_asks_its_readers_for_more_is_an_error_and_no_verdict(lake:
     assert "somethingNew" in ended.text
 
 
-def test_two_tables_that_differ_by_case_alone_are_never_taken_for_each_other(lake: Space) -> None:
+@pytest.mark.parametrize("other", ["T", "main/t"])
+def test_two_tables_that_differ_by_case_alone_are_never_taken_for_each_other(lake: Space, other: str) -> None:
     foreign(lake, ROWS)
-    foreign(lake, ROWS.slice(0, 1), "T")
+    foreign(lake, ROWS.slice(0, 1), other)
     lake.charter(CHARTER, "t")
 
     ended = lake.run("judge", "t")
 
     assert (ended.code, "called alike but for upper and lower case" in ended.text) == (3, True), ended.text
+    there = place(lake)
+    for _ in range(2):
+        with pytest.raises(PlaceError, match="called alike"):
+            there.fetch("SELECT * FROM t")
 
 
 @pytest.mark.parametrize("name", ["a/b", "../out", "_hidden", ".log", "a.b.c", "a\\b"])

@@ -111,10 +111,11 @@ class DeltaPlace(DuckPlace):
         """See tables as they are now; within a transaction, and while a moment is kept to, as they were."""
         if self._changes is not None or self._pinned:
             return
-        self._listed = None
         for table in tables:
             snapshot = self._tables.pop(table, None)
-            if snapshot is not None and self._store.has_log(snapshot.folder):
+            if snapshot is None:
+                self._listed = None  # it may have been made since
+            elif self._store.local is None or self._store.has_log(snapshot.folder):
                 self._tables[table] = snapshot.newer()
 
     def _there(self, table: str) -> Snapshot:
@@ -152,13 +153,15 @@ class DeltaPlace(DuckPlace):
                     found += [
                         each.replace("/", ".") for each in self._store.folders(folder) if self._store.has_log(each)
                     ]
-            self._listed = [table for table in found if table.count(".") < 2]
             names: dict[str, str] = {}
-            for table in self._listed:
-                other = names.setdefault(table.casefold(), table)
+            for table in found:
+                other = names.setdefault(
+                    table.casefold().removeprefix("main."), table
+                )  # which the engine calls its own
                 if other != table:
                     raise PlaceError(f"two tables are called alike but for upper and lower case: {other}, {table}",
                                      where=f"place {self.name}", mend="rename the folder of one")  # fmt: skip
+            self._listed = found
         return self._listed
 
     def changes_rows(self, _table: str) -> bool:
@@ -327,6 +330,7 @@ class DeltaPlace(DuckPlace):
     @contextlib.contextmanager
     def transaction(self, *tables: str) -> Iterator[None]:
         """One commit at the end, or none where an exception leaves it."""
+        self._listed = None
         self._look_again(*tables, *self._tables)
         self._owner_now = tables[0] if tables else ""
         for snapshot in filter(None, map(self._snapshot, tables)):
