@@ -107,6 +107,14 @@ class Task:
     tried: Stretch | None = None
 
 
+TOGETHER = 500  # tasks that lie in one file, until they are carried out
+
+
+def tasks_at(staging: str, number: int) -> str:
+    """The file in which a task lies."""
+    return f"{staging}/tasks-{number // TOGETHER:06d}.pickle"
+
+
 @dataclass
 class Result:
     """What came of a task: paths are from the root of the lake on."""

@@ -12,7 +12,7 @@ from typing import Any
 from urllib.parse import urlsplit
 
 import nomotheta
-from nomotheta.cluster.parts import Result, Shared, Task
+from nomotheta.cluster.parts import TOGETHER, Result, Shared, Task, tasks_at
 from nomotheta.errors import DeclarationError, PlaceError
 from nomotheta.secrets import masked
 from nomotheta.start import with_pandas
@@ -120,9 +120,8 @@ class Spark:
     def carry_out(self, shared: Shared, tasks: Sequence[Task], told: Callable[[int, int], None]) -> Iterator[Result]:
         """What came of each task."""
         blob, store, staging = pickle.dumps(shared), shared.target.store(), shared.target.staging
-        names = [f"{staging}/task-{at:06d}.pickle" for at in range(len(tasks))]
-        for name, task in zip(names, tasks, strict=True):
-            store.write(name, pickle.dumps(task))
+        for first in range(0, len(tasks), TOGETHER):
+            store.write(tasks_at(staging, first), pickle.dumps(list(tasks[first : first + TOGETHER])))
 
         def work(batches: Iterator[Any]) -> Iterator[Any]:
             from nomotheta.cluster.worker import served

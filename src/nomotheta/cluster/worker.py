@@ -16,7 +16,7 @@ import pyarrow.compute as pc
 import pyarrow.parquet as pq
 
 import nomotheta
-from nomotheta.cluster.parts import Ints, Origins, Out, Result, Shared, Target, Task
+from nomotheta.cluster.parts import TOGETHER, Ints, Origins, Out, Result, Shared, Target, Task, tasks_at
 from nomotheta.conditions import quoted
 from nomotheta.errors import NomothetaError, PlaceError
 from nomotheta.events import nobody
@@ -304,8 +304,8 @@ def served(batches: Iterator[Any], blob: bytes, version: str) -> Iterator[Any]:
     store = shared.target.store()
     for batch in batches:
         for number in batch.column(0).to_pylist():
-            task = pickle.loads(store.read(f"{shared.target.staging}/task-{number:06d}.pickle") or b"")  # noqa: S301
-            told = pickle.dumps(carried_out(shared, task))
+            tasks = pickle.loads(store.read(tasks_at(shared.target.staging, number)) or b"")  # noqa: S301
+            told = pickle.dumps(carried_out(shared, tasks[number % TOGETHER]))
             yield pa.record_batch([pa.array([told], pa.binary())], names=["result"])
 
 
