@@ -221,6 +221,10 @@ class Embedded:
         """Values are compared as they are."""
         return sql
 
+    def take_back(self, _mark: Any) -> tuple[int, int] | None:
+        """It keeps no versions."""
+        return None
+
     def sparing(self) -> AbstractContextManager[None]:
         """What it streams is by the block already."""
         return nullcontext()
