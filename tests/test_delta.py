@@ -251,6 +251,17 @@ def test_a_text_that_is_none_of_the_noted_kind_is_an_error_and_not_null(lake: Sp
     assert lake.judge("t")["exit"] == 3
 
 
+@pytest.mark.parametrize("other", [ROWS.slice(0, 1), ROWS.set_column(1, "v", pa.array([1.4, 2.0, 3.0, 3.2])), None])
+def test_a_file_that_is_not_the_one_of_the_log_is_an_error(lake: Space, other: Any) -> None:
+    (file,) = foreign(lake, ROWS).glob("*.parquet")
+    file.unlink() if other is None else pq.write_table(other, file)
+    lake.charter(CHARTER, "t")
+
+    ended = lake.run("judge", "t")
+
+    assert (ended.code, "a file of the table" in ended.text) == (3, True), ended.text
+
+
 # ---- what our loads leave
 
 

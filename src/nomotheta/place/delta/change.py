@@ -122,7 +122,7 @@ class Change:
         if not snapshot.version or made_by(snapshot, snapshot.version) != (mark.load_no, mark.workspace):
             return None
         try:
-            older = {file.path: file for file in snapshot.at(snapshot.version - 1).files}
+            older = {file.path: file for file in snapshot.at(snapshot.version - 1).listed}
         except PlaceError:
             return None
         newer = {file.path: file for file in snapshot.files}
@@ -290,7 +290,7 @@ def clear_left(snapshot: Snapshot) -> int:
         made = committed(snapshot, int(told["version"]), ident)
         if made is None:
             continue
-        kept = {file.path for file in snapshot.at(int(told["version"]) + 1).files} if made else set[str]()
+        kept = {file.path for file in snapshot.at(int(told["version"]) + 1).listed} if made else set[str]()
         gone += end(store, folder, ident, kept)
     return gone
 

@@ -108,7 +108,23 @@ class Snapshot:
 
     @functools.cached_property
     def files(self) -> list[LakeFile]:
-        """Its data files."""
+        """Its data files; those in a folder are as large as the log says, so that no other lies in the place of one.
+
+        Raises:
+            PlaceError: one is not.
+        """
+        for file in self.listed if self.store.local is not None else ():
+            path = self.store.local / self.folder / file.path  # type: ignore[operator]
+            size = path.stat().st_size if path.is_file() else None
+            if size != file.size:
+                told = "is not there" if size is None else f"has {size:,} bytes, and the log says {file.size:,}"
+                raise PlaceError(f"a file of the table {told}: {file.path}", where=self.where,
+                                 mend="put it back from a copy, or go back to an older version")  # fmt: skip
+        return self.listed
+
+    @functools.cached_property
+    def listed(self) -> list[LakeFile]:
+        """Its data files as the log has them."""
         self.check_readable()
         with self.told():
             adds = pa.table(self.delta.get_add_actions())
