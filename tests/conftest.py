@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import json
 import os
+import shutil
 import sqlite3
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -12,12 +13,15 @@ from pathlib import Path
 from typing import Any
 
 import duckdb
+import psutil
 import pytest
 from hypothesis import settings
 from typer.testing import CliRunner
 
 from nomotheta import kernel
 from nomotheta.cli.app import app
+from nomotheta.cluster.local import start
+from nomotheta.workspace import engines
 
 settings.register_profile("ours", deadline=None)  # no test is timed
 settings.load_profile("ours")
@@ -166,3 +170,18 @@ def demo(tmp_path_factory: pytest.TempPathFactory) -> Space:
     ended = made.run("demo", ".")
     assert ended.code == 0, ended.text
     return made
+
+
+@pytest.fixture(scope="session")
+def spark() -> Iterator[tuple[str, Any]]:
+    """A local engine with two workers, and its process."""
+    if shutil.which("java") is None:
+        pytest.skip("no Java is installed, which the engine needs")
+    before = set(psutil.Process().children())
+    url = start("cluster", "local[2]")
+    (server,) = set(psutil.Process().children()) - before
+    yield url, server
+    for each in engines._open.values():
+        each.close()  # type: ignore[attr-defined]
+    engines._open.clear()
+    server.kill()

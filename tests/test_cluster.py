@@ -6,7 +6,6 @@ import contextlib
 import gzip
 import pickle
 import random
-import shutil
 import subprocess
 import sys
 import threading
@@ -22,7 +21,6 @@ import pytest
 from deltalake import DeltaTable
 
 from conftest import DAY, SETTINGS, Space
-from nomotheta.cluster.local import start
 from nomotheta.cluster.parts import Result, Shared, Task
 from nomotheta.cluster.worker import carried_out
 from nomotheta.workspace import engines
@@ -156,6 +154,7 @@ def test_an_engine_leaves_what_one_machine_leaves(space: Space, monkeypatch: pyt
     chance = random.Random(seed)
     engine = Inline(chance)
     monkeypatch.setattr("nomotheta.workspace.engines.Engines._engine", lambda *_: engine)
+    monkeypatch.setattr("nomotheta.workspace.engines.Engines.asked", lambda _self, _name, opened: opened)
     monkeypatch.setattr("nomotheta.cluster.spread._AT_ONCE", chance.choice([300, 700, 1 << 20]))
     monkeypatch.setattr("nomotheta.cluster.spread._FEW_KEYS", chance.choice([0, 10**6]))
     alone, spread = spaces(space)
@@ -197,6 +196,7 @@ def test_a_large_file_in_stretches_comes_to_what_it_comes_to_in_one_piece(
     chance = random.Random(seed)
     engine = Inline(chance)
     monkeypatch.setattr("nomotheta.workspace.engines.Engines._engine", lambda *_: engine)
+    monkeypatch.setattr("nomotheta.workspace.engines.Engines.asked", lambda _self, _name, opened: opened)
     monkeypatch.setattr("nomotheta.cluster.spread._AT_ONCE", chance.choice([300, 2_000]))
     alone, spread = spaces(space)
     ends = ["\n", "\r\n", "\n", "\r\n"][seed % 4]
@@ -230,21 +230,6 @@ def test_a_large_file_in_stretches_comes_to_what_it_comes_to_in_one_piece(
 
 
 # ---- with a real engine
-
-
-@pytest.fixture(scope="module")
-def spark() -> Iterator[tuple[str, Any]]:
-    """A local engine with two workers, and its process."""
-    if shutil.which("java") is None:
-        pytest.skip("no Java is installed, which the engine needs")
-    before = set(psutil.Process().children())
-    url = start("cluster", "local[2]")
-    (server,) = set(psutil.Process().children()) - before
-    yield url, server
-    for each in engines._open.values():
-        each.close()  # type: ignore[attr-defined]
-    engines._open.clear()
-    server.kill()
 
 
 def real(space: Space, url: str) -> tuple[Space, Space]:

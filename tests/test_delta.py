@@ -24,7 +24,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.parquet as pq
 import pytest
-from deltalake import DeltaTable, QueryBuilder, write_deltalake
+from deltalake import DeltaTable, QueryBuilder, Schema, write_deltalake
+from deltalake.transaction import AddAction
 
 from conftest import DAY, SETTINGS, TICKETS, Space
 from nomotheta.conditions import Kind, decimal
@@ -533,6 +534,13 @@ def test_a_lake_in_an_object_store_is_loaded_judged_reconciled_and_undone(
     assert space.run("undo", "2").code == 0
     assert space.run("judge", "--json").json["tables"][0]["findings"]
     assert "s3cret" not in "".join(path.read_text(errors="ignore") for path in space.root.rglob("*") if path.is_file())
+    client = boto3.client(
+        "s3", endpoint_url=endpoint, aws_access_key_id="clerk", aws_secret_access_key="s3cret", region_name="us-east-1"
+    )
+    for each in client.list_objects_v2(Bucket="skerry", Prefix="lake/tickets/part-")["Contents"]:
+        client.put_object(Bucket="skerry", Key=each["Key"], Body=b"PAR1")
+    other = space.run("judge")
+    assert other.code == 3 and "has 4 bytes, and the log says" in other.text
     space.write("nomotheta.toml", (space.root / "nomotheta.toml").read_text().replace(endpoint, "http://127.0.0.1:9"))
     gone = space.run("places")
     assert gone.code == 3 and "Traceback" not in gone.text
@@ -552,3 +560,46 @@ def test_a_lake_is_one_format_for_all(lake: Space) -> None:
     assert pq.read_schema(next(table.glob("*.parquet"))).field("sold_on").type == pa.date32()
     shutil.rmtree(table)
     assert lake.run("judge", "tickets").code == 3
+
+
+FILE_TYPES: dict[str, tuple[Any, list[Any]]] = {
+    "byte": (pa.int8(), [-128, 5]), "short": (pa.int16(), [32767]), "integer": (pa.int32(), [2**31 - 1, -1]),
+    "long": (pa.int64(), [2**53 + 1, 7]), "unsigned": (pa.uint32(), [2**32 - 1]), "float": (pa.float32(), [0.5, 0.1]),
+    "double": (pa.float64(), [1.005, 2.0, math.inf]), "decimal(5,3)": (pa.decimal128(5, 3), [Decimal("1.005")]),
+    "decimal(9,2)": (pa.decimal128(9, 2), [Decimal("1234567.89")]), "string": (pa.string(), ["1", "2026-01-01"]),
+    "binary": (pa.binary(), [b"1", b"\xff"]), "boolean": (pa.bool_(), [True]), "date": (pa.date32(), [datetime.date(2026, 1, 1)]),
+    "timestamp_ntz": (pa.timestamp("us"), [datetime.datetime(2026, 1, 1, 12, 30)]),
+    "timestamp": (pa.timestamp("us", "UTC"), [datetime.datetime(2026, 1, 1, 12, 30, tzinfo=datetime.UTC)]),
+    "nanoseconds": (pa.timestamp("ns"), [1_000_000_001]), "instants": (pa.timestamp("ns", "UTC"), [1_000_000_001]),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("told", [name for name in FILE_TYPES if name not in {"unsigned", "nanoseconds", "instants"}])
+def test_values_of_a_file_are_those_that_are_in_it_whatever_type_the_log_tells_of(lake: Space, told: str) -> None:
+    kept = []
+    for name, (of, values) in FILE_TYPES.items():
+        table, rows = (
+            lake.root / "lake" / f"t_{len(list((lake.root / 'lake').glob('*')))}",
+            pa.table({"v": pa.array(values, of)}),
+        )
+        field = json.dumps(
+            {"type": "struct", "fields": [{"name": "v", "type": told, "nullable": True, "metadata": {}}]}
+        )
+        made = DeltaTable.create(table, Schema.from_json(field))
+        pq.write_table(rows, table / "part-1.parquet", coerce_timestamps=None)
+        size = (table / "part-1.parquet").stat().st_size
+        stats = json.dumps({"numRecords": len(values)})
+        made.create_write_transaction(
+            [AddAction("part-1.parquet", size, {}, 0, True, stats)], "append", made.schema()  # noqa: FBT003
+        )  # fmt: skip
+
+        try:
+            found = place(lake).fetch(f"SELECT v FROM {table.name}").column("v").to_pylist()
+        except PlaceError as error:
+            assert "part-1.parquet" in str(error) and "the log says" in str(error)
+        else:
+            kept.append(name)
+            wanted = rows.column("v").cast(pa.timestamp("us") if told == "timestamp_ntz" else of).to_pylist()
+            assert found == wanted, name
+
+    assert told in kept

@@ -58,7 +58,9 @@ Place = Annotated[
 ]
 Engine = Annotated[
     str | None,
-    typer.Option("--engine", metavar="NAME", help="The engine that carries out loads into a lake; none: this machine."),
+    typer.Option(
+        "--engine", metavar="NAME", help="The engine that loads, judges, compares a lake; none: this machine."
+    ),
 ]
 Create = Annotated[bool, typer.Option("--create", help="Create the table where it is not there.")]
 Day = Annotated[

@@ -36,10 +36,15 @@ def start(engine: str, master: str) -> str:
     with socket.socket() as free:
         free.bind(("127.0.0.1", 0))
         port = free.getsockname()[1]
+    folder = tempfile.TemporaryDirectory(prefix="nomotheta-", ignore_cleanup_errors=True)
     settings = {
         "spark.connect.grpc.binding.port": port, "spark.connect.grpc.binding.address": "127.0.0.1",
         "spark.ui.enabled": "false", "spark.driver.host": "127.0.0.1", "spark.sql.session.timeZone": "UTC",
-        "spark.local.dir": tempfile.gettempdir(), "spark.driver.extraJavaOptions": "-Duser.timezone=UTC",
+        "spark.local.dir": folder.name, "spark.sql.warehouse.dir": f"{folder.name}/tables",
+        "spark.driver.extraJavaOptions": "-Duser.timezone=UTC",
+        # what it remembers of statements: it has no pages to show them on
+        "spark.sql.ui.retainedExecutions": 10, "spark.connect.ui.retainedStatements": 10, "spark.ui.retainedJobs": 50,
+        "spark.ui.retainedStages": 50, "spark.sql.maxPlanStringLength": 10_000,
     }  # fmt: skip
     several = re.fullmatch(r"local\[(\d+|\*)\]", master)
     master = f"local[{several[1]},{_TRIES}]" if several else master  # else a task whose worker dies is not repeated
@@ -50,14 +55,14 @@ def start(engine: str, master: str) -> str:
         stdout=log, stderr=log, stdin=subprocess.DEVNULL, preexec_fn=_end_with_parent,  # noqa: PLW1509
         env=os.environ | {"SPARK_HOME": str(home), "PYSPARK_PYTHON": sys.executable, "SPARK_LOCAL_IP": "127.0.0.1"},
     )  # fmt: skip
-    atexit.register(_stop, running)
+    atexit.register(_stop, running, folder)
     until = time.monotonic() + _PATIENCE
     while time.monotonic() < until and running.poll() is None:
         with socket.socket() as tried:
             if tried.connect_ex(("127.0.0.1", port)) == 0:
                 return f"sc://127.0.0.1:{port}"
         time.sleep(0.1)
-    _stop(running)
+    _stop(running, folder)
     log.seek(0)
     said = [line for line in log.read().decode(errors="replace").splitlines() if line.strip()]
     told = next((line for line in said if "java" in line.lower() or "error" in line.lower()), said[-1] if said else "")
@@ -72,7 +77,8 @@ def _end_with_parent() -> None:
         ctypes.CDLL(None).prctl(_DIES_WITH_PARENT, signal.SIGKILL)
 
 
-def _stop(running: subprocess.Popen[bytes]) -> None:
+def _stop(running: subprocess.Popen[bytes], folder: tempfile.TemporaryDirectory[str]) -> None:
     with contextlib.suppress(ProcessLookupError):
         os.killpg(running.pid, signal.SIGKILL)
     running.wait()
+    folder.cleanup()

@@ -37,7 +37,9 @@ Told = Callable[[int, int], None]  # how many tasks are done, of how many
 
 
 class Runs(Protocol):
-    """An engine: carries out tasks wherever it does."""
+    """An engine: carries out tasks wherever it does; `url` is the connection string by which it is reached."""
+
+    url: str
 
     def carry_out(self, shared: Shared, tasks: Sequence[Task], told: Told) -> Iterator[Result]:
         """What came of each task, in any order."""

@@ -19,7 +19,7 @@ _MOST_STATES, _DEEPEST, _MOST_COUNT = 1000, 20, 255
 _QUANTIFIER = {"*": (0, None), "+": (1, None), "?": (0, 1)}
 _FEW = 4  # characters
 _ASCII, _RUNS, _LONG = 127, 4, 6  # the greatest code, sets of a pattern, and characters that it matches in all
-_LAST = {"re2": "$", "python": r"\Z", "postgresql": "$", "pcre": r"\z"}
+_LAST = {"re2": "$", "python": r"\Z", "postgresql": "$", "pcre": r"\z", "java": r"\z"}
 
 
 class PatternError(ValueError):
@@ -75,7 +75,7 @@ def in_any_case(part: Part) -> Part:
 
 
 def render_pattern(part: Part, engine: str = "re2", *, full: bool = False) -> str:
-    """The text of a pattern for an engine: re2, python, postgresql or pcre; `full` matches whole values only."""
+    """The text of a pattern for an engine: re2, python, postgresql, pcre or java; `full` matches whole values only."""
     body = _render(part, _LAST[engine])
     return f"^(?:{body}){_LAST[engine]}" if full else body
 

@@ -109,6 +109,14 @@ def _open_server(name: str, url: str, _root: Path, _create: bool) -> Place:
     return opened
 
 
+def _open_spark(name: str, url: str, _root: Path, _create: bool) -> Place:
+    """`spark://host:15002/catalogue.schema;token=…`: the connection string of Spark Connect, but for the schema."""
+    at, _, more = url.partition(";")
+    server, _, schema = at.removeprefix("spark://").partition("/")
+    opened: Place = _class(name, "spark")(name, f"sc://{server}/;{more}".rstrip(";"), masked(url), schema)
+    return opened
+
+
 def _open_general(scheme: str) -> Callable[[str, str, Path, bool], Place] | None:
     """For a dialect of SQLAlchemy; None where there is no such."""
     try:
@@ -148,12 +156,12 @@ _GENERAL = ("embedded.general", "GeneralPlace")
 _CLASSES = {
     "duckdb": ("embedded.duckdb", "DuckPlace"), "sqlite": ("embedded.sqlite", "SqlitePlace"), "postgresql": _POSTGRESQL,
     "postgres": _POSTGRESQL, "mariadb": _MARIADB, "mysql": _MARIADB,
-    **dict.fromkeys(("delta", *_STORES), ("delta.place", "DeltaPlace")),
+    **dict.fromkeys(("delta", *_STORES), ("delta.place", "DeltaPlace")), "spark": ("spark.place", "SparkPlace"),
 }  # fmt: skip
 _OPENERS: dict[str, Callable[[str, str, Path, bool], Place]] = {
     **dict.fromkeys(("duckdb", "sqlite"), _open_file),
     **dict.fromkeys(("postgresql", "postgres", "mariadb", "mysql"), _open_server),
-    **dict.fromkeys(("delta", *_STORES), _open_lake),
+    **dict.fromkeys(("delta", *_STORES), _open_lake), "spark": _open_spark,
 }  # fmt: skip
 
 

@@ -84,6 +84,10 @@ class Fingerprint:
         """The length of a text in characters."""
         return f"length({column})"
 
+    def sum(self, column: str, _kind: Kind) -> str:
+        """What the numbers of a column come to."""
+        return f"sum({column})"
+
     def text(self, column: str) -> str:
         """A value as a text."""
         return f"CAST({column} AS VARCHAR)"

@@ -26,7 +26,7 @@ def totals_in_sql(kinds: Mapping[str, Kind], prints: Fingerprint, *, octets: boo
         yield f"count({column}) AS {quoted(own(f'{name} n'))}"
         match measure_of(kind):
             case "sum":
-                found = [prints.text(f"sum({column})")]
+                found = [prints.text(prints.sum(column, kind))]
             case "length" if kind.name == "binary":
                 found = [prints.text(f"sum(octet_length({column}))")]
             case "length":

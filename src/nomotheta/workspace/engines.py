@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, cast
 
 from nomotheta.charter import Settings
 from nomotheta.errors import DeclarationError, did_you_mean
@@ -12,6 +12,8 @@ from nomotheta.place.connect import with_secrets
 
 if TYPE_CHECKING:
     from nomotheta.cluster.spread import Runs
+    from nomotheta.place.base import Place
+    from nomotheta.place.delta.place import DeltaPlace
 
 HERE = "none"  # as whoever wants this machine to do it calls it
 _lock = threading.Lock()
@@ -37,11 +39,29 @@ class Engines:
             raise DeclarationError(f"no engine '{name}' is declared", where="nomotheta.toml", mend=mend)
         self.chosen = name
 
-    def streams(self, place: str) -> Callable[..., Any] | None:
-        """What makes the streams of loads into a place; None where this machine carries them out."""
+    def _named_for(self, place: str) -> str | None:
+        """The engine that is chosen, or declared, for a place; None for this machine."""
         declared = self.settings.places.get(place)
         name = self.chosen or (declared.engine if declared is not None else None)
-        if name is None or name == HERE:
+        return None if name == HERE else name
+
+    def asked(self, place: str, opened: Place) -> Place:
+        """A place as it is asked: a lake by the engine that is chosen or declared for it, anything else by itself."""
+        declared, name = self.settings.places.get(place), self._named_for(place)
+        if name is None or declared is None or not declared.is_lake:
+            return opened
+        from nomotheta.place.spark.lake import SparkLake
+
+        try:
+            return cast("Place", SparkLake(cast("DeltaPlace", opened), name, self._engine(name).url))
+        except BaseException:
+            opened.close()
+            raise
+
+    def streams(self, place: str) -> Callable[..., Any] | None:
+        """What makes the streams of loads into a place; None where this machine carries them out."""
+        declared, name = self.settings.places.get(place), self._named_for(place)
+        if name is None:
             return None
         if declared is None or not declared.is_lake:
             raise DeclarationError(f"{place} is a database, and an engine carries out loads into a lake",

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime
 from collections.abc import Iterable, Sequence
+from contextlib import AbstractContextManager
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -20,6 +21,10 @@ from nomotheta.workspace.opened import Opened
 
 class Checks(Opened):
     """What a workspace judges and reconciles."""
+
+    def _asking(self) -> AbstractContextManager[None]:
+        """Places are only asked meanwhile, and an engine that is declared or chosen does that for a lake."""
+        return self.places.asked_by(self.context.engines)
 
     # ---- judge
 
@@ -54,25 +59,27 @@ class Checks(Opened):
 
             places = {name: [each for each in chosen if (place or each.place) == name]
                       for name in dict.fromkeys(place or each.place for each in chosen)}  # fmt: skip
-            found = {
-                result.table: result
-                for name, some in places.items()
-                for result in judge_side_by_side(self.context, some, name, day, jobs, meanwhile)
-            }
+            with self._asking():
+                found = {
+                    result.table: result
+                    for name, some in places.items()
+                    for result in judge_side_by_side(self.context, some, name, day, jobs, meanwhile)
+                }
             return [found[each.charter.table] for each in chosen]
         if keep is not None and not keep.suffix:
             keep.mkdir(parents=True, exist_ok=True)
         files = [keep / f"{each.charter.table}.parquet" if keep and not keep.suffix else keep for each in chosen]
-        return [
-            judge_table(self.context, each, place or each.place, day, meanwhile, load_no=load_no, keep=file)
-            for each, file in zip(chosen, files, strict=True)
-        ]
+        with self._asking():
+            return [
+                judge_table(self.context, each, place or each.place, day, meanwhile, load_no=load_no, keep=file)
+                for each, file in zip(chosen, files, strict=True)
+            ]
 
     def sessions(self, places: Iterable[str]) -> dict[str, Sequence[str]]:
         """What a client of each place says first, so that statements which are made here mean the same there."""
         found = {}
         for name in places:
-            with self.places.open(name) as place:
+            with self._asking(), self.places.open(name) as place:
                 found[name] = place.session
         return found
 
@@ -93,7 +100,8 @@ class Checks(Opened):
         """
         from nomotheta.workspace.reconciling import reconcile_table
 
-        return reconcile_table(self.context, self.compiled([table])[0], load_no, place, run_id, listener, limit)
+        with self._asking():
+            return reconcile_table(self.context, self.compiled([table])[0], load_no, place, run_id, listener, limit)
 
     def compare(
         self, source: str, target: str = "", *, where: str | None = None, key: Sequence[str] = (),
@@ -130,7 +138,8 @@ class Checks(Opened):
             if target
             else declared_comparison(context, source)
         )
-        return compare_sides(context, said, source, day or self.today(), run_id, listener, limit)
+        with self._asking():
+            return compare_sides(context, said, source, day or self.today(), run_id, listener, limit)
 
     def count(
         self, table: str, by: str, target: str = "", *, where: str | None = None, place: str | None = None,
@@ -159,12 +168,14 @@ class Checks(Opened):
         from nomotheta.workspace.counting import count_loads
 
         if not target and table not in self.comparisons():
-            return count_loads(self.context, self.compiled([table])[0], by, place, since, until, listener)
+            with self._asking():
+                return count_loads(self.context, self.compiled([table])[0], by, place, since, until, listener)
         context = self.context
         said = (
             asked_comparison(context, table, target, where, (), ()) if target else declared_comparison(context, table)
         )
-        return count_by(context, said, table, day or self.today(), by, listener)
+        with self._asking():
+            return count_by(context, said, table, day or self.today(), by, listener)
 
     def comparisons(self) -> list[str]:
         """The names of the comparisons that are kept in `comparisons/`."""

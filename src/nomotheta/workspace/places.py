@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -16,6 +16,7 @@ from nomotheta.workspace.context import SETTINGS
 
 if TYPE_CHECKING:
     from nomotheta.place.answer import PlaceAnswer
+    from nomotheta.workspace.engines import Engines
 
 
 LEDGER = "the ledger"  # as its database is called among the places
@@ -29,6 +30,16 @@ class Places:
         self._kept: dict[str, Place] | None = None
         self._trial: dict[str, tuple[Place, bool]] | None = None
         self._tables: frozenset[str] = frozenset()
+        self._asked: Callable[[str, Place], Place] | None = None
+
+    @contextmanager
+    def asked_by(self, engines: Engines) -> Iterator[None]:
+        """Places that are opened meanwhile are only asked, and an engine may do that for them."""
+        self._asked = engines.asked
+        try:
+            yield
+        finally:
+            self._asked = None
 
     @contextmanager
     def open(self, name: str, *, create: bool = False) -> Iterator[Place]:
@@ -115,7 +126,8 @@ class Places:
 
     def _connected(self, name: str, *, create: bool = False) -> Place:
         declared = self._declared(name)
-        return connect(name, declared.url, self.root, create=create, options=declared.options)
+        place = connect(name, declared.url, self.root, create=create, options=declared.options)
+        return self._asked(name, place) if self._asked is not None else place
 
     def _declared(self, name: str) -> DeclaredPlace:
         """A place as it is declared."""

@@ -43,6 +43,7 @@ def judge(
     ] = None,
     day: Day = None,
     place: Place = None,
+    engine: Engine = None,
     load: Annotated[
         int | None,
         typer.Option("--load", metavar="N", help="Only the rows of that load.", autocompletion=complete_loads),
@@ -58,6 +59,7 @@ def judge(
 ) -> None:
     """Check tables against their charters."""
     opened = call.workspace()
+    opened.use_engine(engine)
     shown = "nomotheta.report.documents" if call.json else "nomotheta.cli.screens.findings"
     results = opened.judge(
         tables or [], place=place, day=day_given(day, opened), load_no=load, keep=keep_breaks, jobs=jobs,
@@ -100,6 +102,7 @@ def reconcile(
         typer.Option("--load", metavar="N", help="That load; default: the newest.", autocompletion=complete_loads),
     ] = None,
     place: Place = None,
+    engine: Engine = None,
     where: Annotated[
         str | None, typer.Option("--where", metavar="CONDITION", help="With --with: only rows that meet it.")
     ] = None,
@@ -147,6 +150,7 @@ def reconcile(
     from nomotheta.cli.screens.reconciliation import show_reconciliation
 
     opened = call.workspace()
+    opened.use_engine(engine)
     if by is not None:
         period = [day_given(each, opened) if each else None for each in (since, until)]
         _count(call, opened, tables or [], by, other, place, where, period, day_given(day, opened), limit)

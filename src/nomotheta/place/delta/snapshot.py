@@ -5,12 +5,11 @@ from __future__ import annotations
 import contextlib
 import functools
 import json
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any
 from urllib.parse import unquote
 
 import pyarrow as pa
-import pyarrow.parquet as pq
 from deltalake import DeltaTable
 from deltalake.exceptions import DeltaError
 
@@ -43,6 +42,9 @@ class LakeFile:
     rows: int | None
     partition: tuple[Any, ...]
     deleted: bool = False
+
+
+Absent = Callable[["Snapshot", Sequence[LakeFile]], frozenset[str]]
 
 
 class Snapshot:
@@ -108,14 +110,15 @@ class Snapshot:
 
     @functools.cached_property
     def files(self) -> list[LakeFile]:
-        """Its data files; those in a folder are as large as the log says, so that no other lies in the place of one.
+        """Its data files; each is as large as the log says, so that no other lies in the place of one.
 
         Raises:
             PlaceError: one is not.
         """
-        for file in self.listed if self.store.local is not None else ():
-            path = self.store.local / self.folder / file.path  # type: ignore[operator]
-            size = path.stat().st_size if path.is_file() else None
+        folders = {f"{self.folder}/{file.path}".rpartition("/")[0] for file in self.listed}
+        there = {path: size for folder in folders for path, size in self.store.listed(folder)}
+        for file in self.listed:
+            size = there.get(f"{self.folder}/{file.path}")
             if size != file.size:
                 told = "is not there" if size is None else f"has {size:,} bytes, and the log says {file.size:,}"
                 raise PlaceError(f"a file of the table {told}: {file.path}", where=self.where,
@@ -225,12 +228,12 @@ class Snapshot:
     # ---- its rows
 
     def rows(
-        self, files: Sequence[LakeFile], *, located: bool = False, deleted: str = "", look: bool = False
+        self, files: Sequence[LakeFile], absent: Absent, *, located: bool = False, deleted: str = ""
     ) -> str:  # fmt: skip
         """A SELECT of the rows of some files in the engine's SQL; `located`, with file and number in it of each.
 
-        `deleted` is the table of the engine in which the deleted rows of these files are, if any are. With `look`, the
-        files are looked at for columns that none of them has.
+        `absent` says which columns none of some files has; `deleted` is the table of the engine in which the deleted
+        rows of these files are, if any are.
         """
         if not files:
             empty = [f"CAST(NULL AS {field.engine_type or 'VARCHAR'}) AS {quoted(field.name)}" for field in self.fields]
@@ -240,19 +243,9 @@ class Snapshot:
         for file in files:
             groups.setdefault(file.partition, []).append(file)
         return " UNION ALL ".join(
-            self._of_partition(
-                values, each, self._absent(each) if look else frozenset(), located=located, deleted=deleted
-            )
+            self._of_partition(values, each, absent(self, each), located=located, deleted=deleted)
             for values, each in groups.items()
         )
-
-    def _absent(self, files: Sequence[LakeFile]) -> frozenset[str]:
-        """The columns that no file has: they were added since."""
-        there: set[str] = set()
-        for file in files:
-            with self.store.reached(), self.store.files.open_input_file(f"{self.folder}/{file.path}") as data:
-                there |= set(pq.read_schema(data).names)
-        return frozenset(field.physical for field in self.fields) - there
 
     def _of_partition(
         self, values: tuple[Any, ...], files: Sequence[LakeFile], absent: frozenset[str], *, located: bool,

@@ -1,0 +1,1 @@
+"""Apache Spark, through Spark Connect: tables of its own catalogue, and those of a lake that it is to ask."""
