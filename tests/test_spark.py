@@ -40,7 +40,7 @@ from test_sides import (  # noqa: F401
     test_different_values_are_counted_and_each_column_has_its_fingerprint,
     test_empty_tables_are_equal_and_one_row_is_not_none,
 )
-from test_written import test_a_database_reads_texts_as_the_program_does_or_says_that_it_does_not  # noqa: F401
+from test_written import DAYS, texts_are_read_alike
 
 
 class Filled(SparkPlace):
@@ -123,6 +123,10 @@ def test_a_single_fault_is_found_and_named(other: str, house: SparkPlace) -> Non
         return
     with another(other) as place:
         single_faults_are_found("spark", other, {"spark": house, other: place}, 2)
+
+
+def test_it_reads_texts_as_the_program_does_or_says_that_it_does_not(house: SparkPlace) -> None:
+    texts_are_read_alike(house, 0, len(DAYS))
 
 
 def test_reals_have_the_fewest_digits_in_texts_too(house: SparkPlace) -> None:

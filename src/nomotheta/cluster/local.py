@@ -41,7 +41,7 @@ def start(engine: str, master: str) -> str:
         "spark.connect.grpc.binding.port": port, "spark.connect.grpc.binding.address": "127.0.0.1",
         "spark.ui.enabled": "false", "spark.driver.host": "127.0.0.1", "spark.sql.session.timeZone": "UTC",
         "spark.local.dir": folder.name, "spark.sql.warehouse.dir": f"{folder.name}/tables",
-        "spark.driver.extraJavaOptions": "-Duser.timezone=UTC",
+        "spark.driver.memory": "2g", "spark.driver.extraJavaOptions": "-Duser.timezone=UTC",
         # what it remembers of statements: it has no pages to show them on
         "spark.sql.ui.retainedExecutions": 10, "spark.connect.ui.retainedStatements": 10, "spark.ui.retainedJobs": 50,
         "spark.ui.retainedStages": 50, "spark.sql.maxPlanStringLength": 10_000,

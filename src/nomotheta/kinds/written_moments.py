@@ -318,7 +318,8 @@ def instant(text: str, zone: str) -> tuple[Node, Node]:
     shifted = local
     if zone not in {"UTC", "Etc/UTC"}:
         known.append(_within(local, _FIRST_YEAR, _END_YEAR))
-        shifted = when(known[1], later(local, _behind(local, zone)))
+        behind = Node("behind", [local, _behind(local, zone)], value=zone, kind=INTEGER)
+        shifted = when(known[1], later(local, behind))
     there = Node("not", [Node("is null", [local], kind=BOOLEAN)], kind=BOOLEAN)
     guarded = when(known[0], later(stated, _west(text)))
     return when(there, shifted, guarded), both(*known)

@@ -1,4 +1,4 @@
-"""A checked condition as SQL. Every part is parenthesised, and errors inside a scan are rendered away.
+"""A checked condition as SQL. Every part stands for itself, and errors inside a scan are rendered away.
 
 `Renderer` speaks DuckDB, the embedded engine; another database's renderer overrides what it says differently. The
 meaning is one: division is by double and null by zero, text is compared by code point, length counts characters,
@@ -70,6 +70,7 @@ class Renderer:
             "extract": lambda node: f"extract({node.value} FROM {self.render(node.args[0])})",
             "call": self.call, "aggregate": self.aggregate,
             "quickly": lambda node: self.render(node.args[1]),  # the first is for where the second is slow
+            "behind": lambda node: self.render(node.args[1]),  # which tells of a local time in the first
             **dict.fromkeys(_COMPARISONS, self.compared),
             **dict.fromkeys(("+", "-", "*", "/", "%"), self.arithmetic),
         }  # fmt: skip
@@ -243,7 +244,7 @@ class Renderer:
             f"WHEN {self.render(node.args[at])} THEN {self.render(node.args[at + 1])}" for at in range(0, pairs, 2)
         ]
         rest = [f"ELSE {self.render(node.args[-1])}"] if pairs < len(node.args) else []
-        return f"(CASE {' '.join(whens + rest)} END)"
+        return f"CASE {' '.join(whens + rest)} END"
 
     def cast(self, node: Node) -> str:
         """A cast; text that is not a number becomes null, not an error."""

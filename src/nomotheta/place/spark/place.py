@@ -13,6 +13,7 @@ from dataclasses import replace
 from typing import Any, NoReturn
 
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from nomotheta.conditions import Kind, Node, quoted
 from nomotheta.errors import PlaceError
@@ -23,6 +24,7 @@ from nomotheta.place.render import Now, case_of, quoted_table
 from nomotheta.place.spark import lanes
 from nomotheta.place.spark.session import Session
 from nomotheta.place.spark.sql import (
+    BEHIND,
     REAL_TEXT,
     SETTINGS,
     SparkFingerprint,
@@ -276,6 +278,8 @@ class SparkPlace(Staging):
                 self._register(name, _bucket_function(blob), numbers=True)
         if f"{REAL_TEXT}(" in sql:
             self._register(REAL_TEXT, _real_text)
+        if f"{BEHIND}(" in sql:
+            self._register(BEHIND, _seconds_behind, numbers=True)
 
     def _register(self, name: str, work: Any, *, numbers: bool = False) -> None:
         if name in self._known:
@@ -384,6 +388,16 @@ def _real_text(values: Any) -> Any:
     from nomotheta.kinds.totals import canonical
 
     return pa.array([None if each is None else canonical(each, _REAL) for each in values.to_pylist()], pa.string())
+
+
+def _seconds_behind(zones: Any, local: Any) -> Any:
+    """By how many seconds UTC is ahead of local times (microseconds since 1970), null where the clocks skip them."""
+    from nomotheta.kinds.zones import in_utc
+
+    at = local.fill_null(0).to_numpy()
+    moments, skipped = in_utc(at, zones[0].as_py() if len(zones) else "UTC")
+    there = pa.array((moments - at) // 1_000_000)
+    return pc.if_else(pc.or_(local.is_null(), pa.array(skipped)), None, there)
 
 
 def _bucket_function(blob: bytes) -> Any:

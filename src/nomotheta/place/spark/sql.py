@@ -16,7 +16,8 @@ from nomotheta.layout import WHITE_SPACE
 from nomotheta.place.fingerprint import Fingerprint
 from nomotheta.place.render import PRINTABLE, Renderer, number_shape, text_literal
 
-REAL_TEXT = "nomotheta_real"  # the function by which workers write a real as fingerprints have it
+# the functions by which workers write a real as fingerprints have it, and know the clocks of zones
+REAL_TEXT, BEHIND = "nomotheta_real", "nomotheta_behind"
 SETTINGS = {
     "spark.sql.ansi.enabled": "true", "spark.sql.ansi.doubleQuotedIdentifiers": "true",
     "spark.sql.session.timeZone": "UTC", "spark.sql.variable.substitute": "false",
@@ -51,6 +52,7 @@ class SparkRenderer(Renderer):
     def __post_init__(self) -> None:
         super().__post_init__()
         self._by_op["extract"] = self.extract
+        self._by_op["behind"] = self.behind
 
     def column(self, node: Node) -> str:
         """A column of the table; a text is compared by code point."""
@@ -71,6 +73,10 @@ class SparkRenderer(Renderer):
         """The local time of an instant."""
         utc = f"CAST({self.render(node.args[0])} AS TIMESTAMP_NTZ)"
         return f"convert_timezone('UTC', {text_literal(self.zone_of(node))}, {utc})"
+
+    def behind(self, node: Node) -> str:
+        """By how many seconds UTC is ahead of a local time of a zone, by a function: the tree takes long to read."""
+        return f"{BEHIND}({text_literal(node.value)}, unix_micros({self.render(node.args[0])}))"
 
     def span(self, node: Node) -> str:
         """The microseconds from the right moment to the left."""
