@@ -172,6 +172,13 @@ def demo(tmp_path_factory: pytest.TempPathFactory) -> Space:
     return made
 
 
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """One engine is enough: all that asks it is run by one of those that run the tests."""
+    for item in items:
+        if "spark" in getattr(item, "fixturenames", ()):
+            item.add_marker(pytest.mark.xdist_group("spark"))
+
+
 @pytest.fixture(scope="session")
 def spark() -> Iterator[tuple[str, Any]]:
     """A local engine with two workers, and its process."""

@@ -78,7 +78,7 @@ class Inline:
         for at, task in enumerate(mixed):
             for _ in range(self.chance.choice([1, 1, 2])):  # a worker that was taken for dead has written files too
                 found = carried_out(*pickle.loads(pickle.dumps((shared, task))))
-            told(at + 1, len(tasks))
+            told(at + 1)
             yield pickle.loads(pickle.dumps(found))
 
     def repeated(self, shared: Shared, paths: Sequence[str]) -> Iterator[Any]:

@@ -29,24 +29,24 @@ class Spark:
         self.session = Session(f"engine {name}", url)
         self.url, self.version, self._spark = url, self.session.version, self.session.spark
 
-    def _rows(self, work: Any, schema: str, tasks: int, told: Callable[[int, int], None]) -> Any:
-        """What tasks yield, as a `pa.Table`."""
+    def _batches(self, work: Any, schema: str, tasks: int, told: Callable[[int], None]) -> Iterator[Any]:
+        """What tasks yield, as Arrow tables: those of the first as soon as they are there, then those of the next."""
 
         def heard(stages: Any, *_: Any, **__: Any) -> None:
-            done = sum(stage.num_completed_tasks for stage in stages or ())
-            told(min(done, tasks), tasks)
+            told(min(sum(stage.num_completed_tasks for stage in stages or ()), tasks))
 
         with self.session.translated():
             self._spark.registerProgressHandler(heard)
             try:
-                return self._spark.range(0, tasks, 1, tasks).mapInArrow(work, schema).toArrow()
+                rows = self._spark.range(0, tasks, 1, tasks).mapInArrow(work, schema)
+                yield from self.session.batches(rows)
             except BaseException:
                 self.session.interrupt()
                 raise
             finally:
                 self._spark.removeProgressHandler(heard)
 
-    def carry_out(self, shared: Shared, tasks: Sequence[Task], told: Callable[[int, int], None]) -> Iterator[Result]:
+    def carry_out(self, shared: Shared, tasks: Sequence[Task], told: Callable[[int], None]) -> Iterator[Result]:
         """What came of each task."""
         blob, store, staging = pickle.dumps(shared), shared.target.store(), shared.target.staging
         for first in range(0, len(tasks), TOGETHER):
@@ -58,12 +58,13 @@ class Spark:
             return served(batches, blob, version)
 
         version = nomotheta.__version__
-        found = self._rows(work, "result binary", len(tasks), told)
-        for each in found.column("result"):
-            result: Result = pickle.loads(each.as_py())  # noqa: S301 - what our own tasks have made
-            if result.other_version:
-                raise self.session.without(f"its workers have nomotheta {result.other_version}, and this is {version}")
-            yield result
+        for batch in self._batches(work, "result binary", len(tasks), told):
+            for each in batch.column("result"):
+                result: Result = pickle.loads(each.as_py())  # noqa: S301 - what our own tasks have made
+                if result.other_version:
+                    told_of = f"its workers have nomotheta {result.other_version}, and this is {version}"
+                    raise self.session.without(told_of)
+                yield result
 
     def repeated(self, shared: Shared, paths: Sequence[str]) -> Iterator[Any]:
         """Of all keys in some staged files, those that two rows have, and one of them a file's; as tables of HASHES."""

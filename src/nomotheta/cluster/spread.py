@@ -33,7 +33,7 @@ _MOST_FILES = 2_000  # of a task
 _FEW_KEYS = 10_000_000  # that the driver groups by itself: an engine takes longer to begin
 _READ = 20_000  # rows of a staged file at a time
 
-Told = Callable[[int, int], None]  # how many tasks are done, of how many
+Told = Callable[[int], None]  # how many tasks are done
 
 
 class Runs(Protocol):
@@ -119,12 +119,21 @@ class Spread(Stream):
         return self._carried_out(shared, tasks, f"loading {self.compiled.charter.table}")
 
     def _carried_out(self, shared: Shared, tasks: Sequence[Task], doing: str) -> list[Result]:
-        table = self.compiled.charter.table
+        found = list[Result]()
+        done = rows = 0
 
-        def told(done: int, of: int) -> None:
-            self.listener(Progress(doing, done, of, "tasks", ended=done == of, table=table))
+        def told(now: int) -> None:
+            nonlocal done
+            done = max(done, now)
+            ended = done == len(found) == len(tasks)
+            self.listener(Progress(doing, done, len(tasks), "tasks", ended=ended, rows=rows,
+                                   table=self.compiled.charter.table))  # fmt: skip
 
-        found = sorted(self.runs.carry_out(shared, tasks, told), key=lambda each: each.number)
+        for result in self.runs.carry_out(shared, tasks, told):
+            found.append(result)
+            rows += result.records
+            told(len(found))
+        found.sort(key=lambda each: each.number)
         for each in found:
             if each.error is not None:
                 raise each.error
