@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import json
 import random
 import re
@@ -150,6 +151,67 @@ def test_a_machine_that_dies_is_known_to_be_gone_and_one_at_work_is_left_alone(t
         time.sleep(0.1)
     assert states == [("cut off",)]
     assert team.ask("select count(*) from tickets_0") == [(1,)]
+
+
+def test_machines_share_the_tables_of_a_run_and_none_is_carried_out_twice(tmp_path: Path, team: Database) -> None:
+    spaces, made = machines(tmp_path, team, 6)[:3], random.Random(6)
+    for at in range(6):
+        lines = "".join(f"T{row % 1000:03};{made.randrange(200)},00;01.06.2026\n" for row in range(60_000 + at))
+        for space in spaces[: 3 if at < 4 else 1]:  # the last two lie where only the first machine sees them
+            space.write(f"inbox/tickets_{at}-2026-06-01.csv", f"ticket_no;fare;sold_on\n{lines}")
+    text = (spaces[0].root / "charters/tickets_3.toml").read_text()
+    for space in spaces:
+        space.charter(f'after = ["tickets_0"]\n{text}', "tickets_3")
+    assert spaces[0].run("ledger").code == 0
+    words = [*PROGRAM, "run", "--day", "2026-06-01", "--create", "--json"]
+    running = [subprocess.Popen(words, cwd=spaces[0].root, stdout=subprocess.PIPE)]
+    while not team.ask("select 1 from nomotheta.shares"):
+        time.sleep(0.01)
+    running += [subprocess.Popen(words, cwd=space.root, stdout=subprocess.PIPE) for space in spaces[1:]]
+    ended = [(each.communicate()[0], each.returncode) for each in running]
+    first, *others = [json.loads(out) for out, _ in ended]
+    assert all(each == first for each in others)
+    assert {code for _, code in ended} == {0}
+    assert len(first["tables"]) == 6
+    assert [each["load"]["state"] for each in first["tables"]] == ["loaded"] * 6
+    assert team.ask("select count(*), count(distinct table_name), count(distinct load_no) from nomotheta.entries "
+                    "where what = 'load'") == [(6, 6, 6)]  # fmt: skip
+    assert team.ask("select count(*) from nomotheta.runs") == [(1,)]
+    taken = team.ask("select holder, name from nomotheta.shares")
+    assert len({holder for holder, _ in taken}) == 3
+    assert {holder for holder, name in taken if name[-1] in "45"} == {
+        team.ask("select holder from nomotheta.runs")[0][0]
+    }
+
+
+@pytest.mark.parametrize("whose", ["the leader's", "another's"])
+def test_what_a_machine_that_dies_had_in_hand_is_carried_out_by_the_others(
+    tmp_path: Path, team: Database, whose: str
+) -> None:  # fmt: skip
+    spaces = machines(tmp_path, team, 4)[:3]
+    lines = "".join(f"T{row % 1000:03};{row % 90},00;01.06.2026\n" for row in range(100_000))
+    for at, space in itertools.product(range(4), spaces):
+        space.write(f"inbox/tickets_{at}-2026-06-01.csv", f"ticket_no;fare;sold_on\n{lines}")
+    words = [*PROGRAM, "run", "--day", "2026-06-01", "--create", "--json"]
+    assert spaces[0].run("ledger").code == 0
+    first = subprocess.Popen(words, cwd=spaces[0].root)
+    while not team.ask("select 1 from nomotheta.shares"):
+        time.sleep(0.01)
+    running = [subprocess.Popen(words, cwd=space.root, stdout=subprocess.PIPE) for space in spaces[1:]]
+    while len(team.ask("select distinct holder from nomotheta.shares where document is null")) < 2:
+        time.sleep(0.01)
+    killed = first if whose == "the leader's" else running.pop()
+    killed.kill()
+    killed.wait()
+    told = [json.loads(each.communicate()[0]) for each in running]
+    first.wait()
+    assert [each["load"]["state"] for each in told[0]["tables"]] == ["loaded"] * 4
+    assert all(each == told[0] for each in told)
+    for at in range(4):
+        assert team.ask(f"select count(*) from tickets_{at}") == [(1000,)]
+    again = spaces[1].run(*words[3:]).json
+    assert [each["load"]["state"] for each in again["tables"]] == ["unchanged"] * 4
+    assert spaces[1].run("ledger", "--verify").code == 0
 
 
 def test_two_runs_never_meet_though_they_are_on_two_machines(tmp_path: Path, team: Database) -> None:

@@ -21,6 +21,7 @@ class Database(Protocol):
     """
 
     holder: int
+    shared: bool  # whether it is one that several machines may have
     where: str  # as messages name it
     greatest: str  # the function of several values
     listed: str  # a SELECT of the texts in a JSON list that is a value

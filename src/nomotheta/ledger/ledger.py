@@ -17,6 +17,7 @@ from nomotheta.ledger.docket import Docket
 from nomotheta.ledger.history import History
 from nomotheta.ledger.outbox import Outbox
 from nomotheta.ledger.record import Entry, Judgement, LoadResult, RunResult, Undone
+from nomotheta.ledger.shares import Shares
 from nomotheta.ledger.summaries import summary_of_judgement, summary_of_load, summary_of_reconciliation
 from nomotheta.reconcile import Reconciliation
 
@@ -43,7 +44,8 @@ class Ledger(Aside):
         self.size, self.compact = database.size, database.compact
         self._next = f"(SELECT {database.greatest}(?, coalesce(max(load_no), 0) + 1) FROM entries)"
         self.outbox, self.docket = Outbox(self._database), Docket(self._database)
-        self.history = History(self._database)
+        self.history, self.shares = History(self._database), Shares(self._database)
+        self.shared = database.shared
 
     def identity(self, fresh: str) -> str:
         """The workspace's own id, `fresh` where it has none yet."""

@@ -59,7 +59,7 @@ class PostgresLedger(Database):
         NomothetaError: it cannot be reached, is of a newer version, or is another workspace's.
     """
 
-    greatest = "greatest"
+    shared, greatest = True, "greatest"
     listed = "SELECT value FROM json_array_elements_text(?::json) AS each(value)"
     numbers = "SELECT value::bigint FROM json_array_elements_text(?::json) AS each(value)"
     each_row = "FROM json_each(?::json) AS files, json_array_elements_text(files.value) AS records(value)"

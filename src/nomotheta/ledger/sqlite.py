@@ -33,7 +33,7 @@ class SqliteLedger(Database):
         NomothetaError: it cannot be opened, or is of a newer version.
     """
 
-    greatest = "max"
+    shared, greatest = False, "max"
     listed = numbers = "SELECT value FROM json_each(?)"
     each_row, row = "FROM json_each(?) AS files, json_each(files.value) AS records", "records.value"
 

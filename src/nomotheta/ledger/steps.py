@@ -119,4 +119,10 @@ STEPS: Sequence[Sequence[str | Callable[[Ask], None]]] = (
         "CREATE TABLE prunings (pruning_no INTEGER PRIMARY KEY, at TEXT NOT NULL, before TEXT NOT NULL, "
         "by_name TEXT NOT NULL, removed TEXT NOT NULL)",
     ),
+    (
+        "ALTER TABLE runs ADD COLUMN holder INTEGER",  # the session that leads it
+        "ALTER TABLE runs ADD COLUMN asked TEXT",  # as JSON, what others must be asked for to take part in it
+        "CREATE TABLE shares (run_id INTEGER NOT NULL, name TEXT NOT NULL, holder INTEGER NOT NULL, "
+        "since TEXT NOT NULL, document TEXT, PRIMARY KEY (run_id, name)) WITHOUT ROWID",
+    ),
 )

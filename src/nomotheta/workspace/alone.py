@@ -10,7 +10,6 @@ from pathlib import Path
 from typing import IO
 
 from nomotheta.errors import PlaceError
-from nomotheta.ledger import Ledger
 
 _LOCK = "run.lock"
 
@@ -60,17 +59,3 @@ def _locked(file: IO[str]) -> bool:
     except BlockingIOError:
         return False
     return True
-
-
-@contextlib.contextmanager
-def alone_with(ledger: Ledger) -> Iterator[None]:
-    """The same among all machines that share a ledger.
-
-    Raises:
-        PlaceError: another run is under way.
-    """
-    with ledger.alone() as got:
-        if not got:
-            raise PlaceError("another run is under way on a machine that shares the ledger", where="the ledger",
-                             mend="wait until it is done")  # fmt: skip
-        yield

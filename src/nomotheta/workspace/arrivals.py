@@ -108,7 +108,7 @@ class _Asking:
         """What came of it for a day, of which a load may be in the table."""
         charter, due = self.compiled.charter, self.delivery.due_at(day, self.context.zone)
         unfetched = self._unfetched(day)
-        files = tuple(_files_there(self.context.root, self.delivery, day))
+        files = tuple(files_there(self.context.root, self.delivery, day))
         found = Arrival(
             charter.table, day, "arrived", due, files, self.delivery.parts, owners=tuple(charter.owners),
             place_answers=place is not None,
@@ -197,7 +197,7 @@ def _not_known(error: PlaceError) -> str:
     return f"whether it was loaded is not known: {error.what}"
 
 
-def _files_there(root: Path, delivery: Delivery, day: datetime.date) -> Iterator[FileThere]:
+def files_there(root: Path, delivery: Delivery, day: datetime.date) -> Iterator[FileThere]:
     """The files of a day as they are now, whole or not."""
     try:
         found = there(root, expected(delivery, day), optional=True)

@@ -161,17 +161,29 @@ class Loads(Opened):
 
         A table that fails, or whose charter is wrong, holds back only those that refer to it. Where the days up to
         `until` are run after this one, it may come later than they did. So many tables as `jobs` says are carried out
-        at a time, where none comes after another.
+        at a time, where none comes after another. Where another machine that shares the ledger carries out the same
+        run, this one takes part in it, and the result is that of both.
 
         Raises:
             DeclarationError: all charters or the call is wrong; nothing was done.
+            PlaceError: another run is under way.
         """
         chosen, broken = self._delivered(tables)
-        from nomotheta.workspace.alone import alone, alone_with
         from nomotheta.workspace.running import Running
 
-        with alone(self.root / MEMORY, self.context.zone), alone_with(self.ledger):
-            running = Running(self.context, day or self.today(), place, listener, create=create, until=until, jobs=jobs)
+        running = Running(self.context, day or self.today(), place, listener, create=create, until=until, jobs=jobs)
+        if self.ledger.shared:
+            from nomotheta.workspace.sharing import sharing
+
+            own = sharing(self.context, running.day, place, running.wanted, chosen, broken)
+            with own.under_way():
+                result = running.run(chosen, broken, told, own)
+            if not own.leads:
+                self.led_elsewhere[result.run_id] = own.here
+            return result
+        from nomotheta.workspace.alone import alone
+
+        with alone(self.root / MEMORY, self.context.zone):
             return running.run(chosen, broken, told)
 
     def watch(

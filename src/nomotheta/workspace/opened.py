@@ -28,6 +28,7 @@ class Opened:
 
     def __init__(self, context: Context) -> None:
         self.context, self.root = context, context.root
+        self.led_elsewhere: dict[int, int] = {}  # runs that another machine led, and tells of; tables carried out here
 
     @classmethod
     def open(cls, folder: Path, *, lazily: bool = False) -> Self:

@@ -18,6 +18,7 @@ from nomotheta.workspace.comparing import comparison_names, declared_comparison
 from nomotheta.workspace.context import Context, moment
 from nomotheta.workspace.crew import Crew
 from nomotheta.workspace.loading import Wanted
+from nomotheta.workspace.sharing import Sharing
 from nomotheta.workspace.walking import HAS, Walking
 
 
@@ -34,20 +35,30 @@ class Running:
         self.results: dict[str, TableResult] = {}
 
     def run(
-        self, chosen: Sequence[Compiled], broken: Mapping[str, DeclarationError], told: Callable[[TableResult], None]
+        self, chosen: Sequence[Compiled], broken: Mapping[str, DeclarationError], told: Callable[[TableResult], None],
+        sharing: Sharing | None = None,
     ) -> RunResult:  # fmt: skip
-        """Carry it out; `told` hears of each table when it is done. Tables whose charters are wrong are said to be."""
+        """Carry it out; `told` hears of each table when it is done. Tables whose charters are wrong are said to be.
+
+        Where it is shared out among machines, this one carries out its part.
+        """
         started, clock = moment(), time.perf_counter()
         ledger = self.context.ledger
-        self.run_id = ledger.begin_run(self.day, started)
+        leads = sharing is None or sharing.leads
+        self.run_id = ledger.begin_run(self.day, started) if sharing is None or leads else sharing.run_id
+        if sharing is not None and leads:
+            sharing.begun(self.run_id)
         walking, told = self._walking(self.context), self._telling(told, chosen)
         for table, error in broken.items():
-            self.results[table] = walking.failed(table, self.place or "", error)
+            self.results[table] = walking.failed(table, self.place or "", error, enter=leads)
             told(self.results[table])
         with self.context.places.keeping():
-            at_a_time = self._side_by_side if self.jobs > 1 and len(chosen) > 1 else self._one_by_one
-            for result in at_a_time(walking, chosen):
+            several = sharing is not None or (self.jobs > 1 and len(chosen) > 1)
+            one_or_more = self._side_by_side(walking, chosen, sharing) if several else self._one_by_one(walking, chosen)
+            for result in one_or_more:
                 told(result)
+            if sharing is not None and (found := sharing.await_end()) is not None:
+                return found
             for name in self._comparisons(chosen):
                 self.results[name] = walking.compared(name)
                 told(self.results[name])
@@ -81,7 +92,9 @@ class Running:
             self.results[compiled.charter.table] = result
             yield result
 
-    def _side_by_side(self, walking: Walking, chosen: Sequence[Compiled]) -> Iterator[TableResult]:
+    def _side_by_side(
+        self, walking: Walking, chosen: Sequence[Compiled], sharing: Sharing | None
+    ) -> Iterator[TableResult]:
         """Each table as soon as those before it that it refers to are done; the results are in the usual order."""
         order = {compiled.charter.table: compiled for compiled in self._with_stale_lists(chosen)}
         done, before = set(self.results), set[str]()
@@ -100,6 +113,8 @@ class Running:
                 own.close()
 
         apart = self._apart([*order.values()])
+        if sharing is not None:
+            sharing.apart = {*apart}
 
         def work(own: Walking, name: str) -> TableResult:
             try:
@@ -110,9 +125,9 @@ class Running:
         def interrupt(own: Walking) -> None:
             own.context.places.interrupt()
 
-        crew, ended = Crew(min(self.jobs, len(order)), equip, work, interrupt), False
+        crew, ended = Crew(max(min(self.jobs, len(order)), 1), equip, work, interrupt), False
         try:
-            for name, result in crew.carry_out([*order], after, apart):
+            for name, result in crew.carry_out([*order], after, apart, sharing):
                 self.results[name] = result
                 yield result
             ended = True

@@ -119,10 +119,13 @@ class Walking:
         result = LoadResult(name, found.place, self.day, "compared", found.verdict, message=told)
         return TableResult(name, found.verdict, result, reconciliation=found, **about)
 
-    def failed(self, table: str, place: str, error: DeclarationError, **about: Any) -> TableResult:
-        """A table of which a declaration is wrong."""
+    def failed(
+        self, table: str, place: str, error: DeclarationError, *, enter: bool = True, **about: Any
+    ) -> TableResult:
+        """A table of which a declaration is wrong; not entered in the ledger where another machine does that."""
         failed = LoadResult(table, place, self.day, "failed", "error", None, error.what, error.where, error.mend)
-        self.context.ledger.add_load(failed, moment(), self.run_id)
+        if enter:
+            self.context.ledger.add_load(failed, moment(), self.run_id)
         return TableResult(table, "error", failed, **about)
 
     def _open_again(self, compiled: Compiled, place: str) -> list[LoadResult]:

@@ -307,12 +307,21 @@ def run(
             until = days[-1] if only is None else None
             carry_out = opened.rehearse_run if rehearse else partial(opened.run, until=until, jobs=jobs)
             results.append(carry_out(each, chosen, **asked))
+        _tell_of_part(call, opened, results[-1])
         if not rehearse:
             warn(opened.keep_pages(results[-1]))
             warn([] if no_tell else opened.tell(results[-1]))
         if len(days) > 1:
             call.tell(f"{each}: {results[-1].verdict}")
     _show_runs(call, results, several=len(days) > 1, trial=rehearse)
+
+
+def _tell_of_part(call: Call, opened: Workspace, result: RunResult) -> None:
+    """That this machine has carried out only a part of a run, if it has."""
+    here = opened.led_elsewhere.get(result.run_id)
+    if here is not None:
+        of = counted(len(result.tables), "table")
+        call.tell(f"another machine led run {result.run_id}: this one carried out {here} of its {of}")
 
 
 def _watched(
@@ -326,6 +335,7 @@ def _watched(
     signal.signal(signal.SIGTERM, lambda *_: ended.set())
 
     def told(result: RunResult) -> None:
+        _tell_of_part(call, opened, result)
         warn(opened.keep_pages(result))
         warn([] if no_tell else opened.tell(result))
         if call.json:
