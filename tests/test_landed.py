@@ -126,6 +126,8 @@ def with_more(there: Space, columns: str, seed: int) -> str:  # noqa: F811
 def test_rows_that_are_moved_are_those_that_a_direct_load_brings(
     there: Space, database: Database, seed: int, trim: bool, zone: str, monkeypatch: pytest.MonkeyPatch  # noqa: F811
 ) -> None:  # fmt: skip
+    if database.url.startswith("delta") and not trim:
+        pytest.skip("it is DuckDB that reads its files")
     chance, moved_inside, put = random.Random(seed), [], Moving.put
     monkeypatch.setattr(
         Moving, "put", lambda self, columns: moved_inside.append(put(self, columns)) or moved_inside[-1]

@@ -254,7 +254,7 @@ def test_a_load_in_batches_killed_at_any_moment_comes_right_with_the_next(space:
     database.drop()
 
 
-def killed_often(there: Space, url: str, times: int = 25, more: str = "") -> None:
+def killed_often(there: Space, url: str, times: int = 18, more: str = "") -> None:
     """Loads are killed at random moments; the table holds all or nothing each time, and the ledger learns of it."""
     rows = 20_000
     charter = TICKETS.replace("text(4)", "text(7)").replace("[0-9]{3}", "[0-9]{6}")

@@ -22,6 +22,7 @@ from nomotheta.place.connect import connect
 from nomotheta.place.spark.place import SparkPlace, _type_of, in_backticks
 from servers import USUAL, Database
 from test_conditions import KINDS, MEANS, NOW, ROW, WHOLES
+from test_delta import delete_two, foreign
 from test_places import (  # noqa: F401
     BLANKS,
     WRITTEN,
@@ -323,6 +324,21 @@ def test_a_lake_is_judged_and_reconciled_by_an_engine_as_without_one(lake: Space
     pq.write_table(pq.read_table(file).slice(1), file)
 
     assert "and the log says" in lake.run("judge", "--engine", "cluster").text
+
+
+def test_rows_that_are_deleted_from_files_of_a_lake_are_not_there_for_an_engine_either(
+    space: Space, spark: tuple[str, Any]
+) -> None:  # fmt: skip
+    settings = SETTINGS.replace("duckdb:///warehouse.duckdb", "delta:///lake")
+    space.write("nomotheta.toml", settings + f'[engines.cluster]\nurl = "{spark[0]}"\n')
+    space.charter('table = "t"\n[columns.k]\nkind = "text"\n[columns.p]\nkind = "text"\n[[rules]]\nname = "all"\n'
+                  "whole = \"count(*) = 4 and min(k) = 'A' and max(k) = 'G' and count(distinct k) = 4\"\n")  # fmt: skip
+    rows = pa.table({"k": list("ABCDEFGH"), "p": ["x"] * 4 + ["y z"] * 4})
+    delete_two(foreign(space, rows, partition_by=["p"]))
+
+    for words in (["judge"], ["judge", "--engine", "cluster"]):
+        assert space.run(*words).code == 0, space.run(*words).text
+    assert space.run("judge", "--engine", "cluster", "--show-sql").out.count("COLLATE UTF8_BINARY")
 
 
 def test_what_an_engine_would_not_see_of_a_lake_is_an_error(lake: Space) -> None:

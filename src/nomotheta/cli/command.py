@@ -6,7 +6,7 @@ import functools
 import inspect
 from collections.abc import Callable, Iterable, Sequence
 from contextlib import AbstractContextManager
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any, TypeVar
 
@@ -63,12 +63,14 @@ class Call:
     folder: Path
     json: bool
     quiet: bool
+    opened: list[Workspace] = field(default_factory=list)
 
     def workspace(self, *, lazily: bool = False) -> Workspace:
         """The workspace, opened; `lazily` for what needs little of it."""
         from nomotheta.workspace import Workspace
 
-        return Workspace.open(self.folder, lazily=lazily)
+        self.opened.append(Workspace.open(self.folder, lazily=lazily))
+        return self.opened[-1]
 
     def workspace_if_any(self) -> Workspace | None:
         """The workspace here or above; None where there is none, and none was named."""
@@ -141,7 +143,12 @@ def command(*, workspace: bool = True) -> Callable[[_Command], _Command]:
             folder = given.get("workspace") or _before.folder or HERE
             call = Call(folder, given["json"], given["quiet"] or _before.quiet)
             with guarded(json=call.json, verbose=given["verbose"] or _before.verbose):
-                function(call, **values)
+                try:
+                    function(call, **values)
+                except BaseException:  # else the traceback keeps the ledger open, and its process seems to be at work
+                    for opened in call.opened:
+                        opened.close()
+                    raise
 
         more = [
             inspect.Parameter(name, inspect.Parameter.KEYWORD_ONLY, default=defaults.get(name, False), annotation=kind)

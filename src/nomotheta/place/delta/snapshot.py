@@ -10,6 +10,7 @@ from typing import Any
 from urllib.parse import unquote
 
 import pyarrow as pa
+import pyarrow.compute as pc
 from deltalake import DeltaTable
 from deltalake.exceptions import DeltaError
 
@@ -168,7 +169,7 @@ class Snapshot:
         start = len(self.store.uri(self.folder).rstrip("/")) + 1
         for uri, kept in zip(vectors["filepath"].to_pylist(), vectors["selection_vector"], strict=True):
             name = unquote(uri.partition("://")[2] if self.store.local is not None and "://" in uri else uri)[start:]
-            found[name] = pa.array([row for row, stays in enumerate(kept.values.to_pylist()) if not stays], pa.int64())
+            found[name] = pc.indices_nonzero(pc.invert(kept.values)).cast(pa.int64())
         return found
 
     # ---- what of the protocol is asked of readers and writers

@@ -8,6 +8,8 @@ from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any
 
+import pyarrow as pa
+
 from nomotheta.conditions import Kind, own, quoted
 from nomotheta.errors import PlaceError
 from nomotheta.place.base import Facts, Mark, PlaceColumn
@@ -18,7 +20,7 @@ from nomotheta.place.marks import FILES
 from nomotheta.place.render import text_literal
 from nomotheta.place.spark.place import SparkPlace, in_backticks
 
-_FILES = own("files")
+_FILES, _FILE, _ROW = own("files"), "nomotheta_file", "nomotheta_row"
 _TYPES = {
     "long": "BIGINT", "integer": "INT", "short": "SMALLINT", "byte": "TINYINT", "double": "DOUBLE", "float": "FLOAT",
     "boolean": "BOOLEAN", "date": "DATE", "timestamp": "TIMESTAMP", "timestamp_ntz": "TIMESTAMP_NTZ",
@@ -105,19 +107,16 @@ class SparkLake(SparkPlace):
             PlaceError: Spark would not read all of its rows as they are meant.
         """
         files = self._lake.checked_files(snapshot)
-        if any(file.deleted for file in files):
-            raise PlaceError("rows are deleted from its files, which the engine is not told of", where=snapshot.where,
-                             mend="ask without an engine: --engine none")  # fmt: skip
         fields = [field for field in snapshot.fields if _type(field)]
         if not files:
             cells = ", ".join(f"CAST(NULL AS {_type(field)}) AS {quoted(field.name)}" for field in fields)
             return f"SELECT {cells} WHERE FALSE"
-        parts: dict[tuple[Any, ...], list[LakeFile]] = {}
+        parts: dict[tuple[tuple[Any, ...], bool], list[LakeFile]] = {}
         for file in files:
-            parts.setdefault(file.partition, []).append(file)
+            parts.setdefault((file.partition, file.deleted), []).append(file)
         return " UNION ALL ".join(
             self._of_partition(snapshot, fields, values, some, f"{_FILES} {snapshot.table} {at}")
-            for at, (values, some) in enumerate(parts.items())
+            for at, ((values, _), some) in enumerate(parts.items())
         )
 
     def _of_partition(
@@ -135,6 +134,8 @@ class SparkLake(SparkPlace):
         with self._session.translated():
             rows = self._session.spark.read.schema(types).parquet(*(f"{root}/{file.path}" for file in files))
             seen = len(rows.inputFiles())
+            if files[0].deleted:
+                rows = self._without_deleted(snapshot, rows, files)
             rows.createOrReplaceTempView(in_backticks(view))
         if seen != len(files):
             told = f"the table has {len(files):,} files, and the engine sees {seen:,}"
@@ -146,6 +147,26 @@ class SparkLake(SparkPlace):
             for field in fields
         ]  # fmt: skip
         return f"SELECT {', '.join(cells)} FROM {quoted(view)}"
+
+    def _without_deleted(self, snapshot: Snapshot, rows: Any, files: Sequence[LakeFile]) -> Any:
+        """The rows of files, as a data frame of Spark's, less those that are deleted from them.
+
+        Raises:
+            PlaceError: Spark cannot tell the files apart.
+        """
+        from pyspark.sql.connect import functions as f
+
+        names = [file.path.rpartition("/")[2] for file in files]  # as Spark tells them, if nothing in them is quoted
+        if len({*names}) < len(names) or any("%" in name for name in names):
+            raise PlaceError("rows are deleted from files whose names the engine does not tell apart",
+                             where=snapshot.where, mend="ask without an engine: --engine none")  # fmt: skip
+        numbers = [snapshot.deleted[file.path] for file in files]
+        named = pa.array([name for name, own in zip(names, numbers, strict=True) for _ in range(len(own))], pa.string())
+        gone = self._session.spark.createDataFrame(
+            pa.table({_FILE: named, _ROW: pa.chunked_array(numbers, pa.int64())}), f"{_FILE} STRING, {_ROW} BIGINT"
+        )
+        located = rows.select("*", f.col("_metadata.file_name").alias(_FILE), f.col("_metadata.row_index").alias(_ROW))
+        return located.join(gone, [_FILE, _ROW], "left_anti").drop(_FILE, _ROW)
 
     # ---- what the lake remembers
 
