@@ -10,10 +10,12 @@ from nomotheta.frozen import frozen
 from nomotheta.ledger.database import Database
 from nomotheta.ledger.record import RunResult, TableResult
 
+_PARTAKER = "@"  # with the number of a session: what is in hand is no table, but a part in the run
+
 
 @frozen
 class UnderWay:
-    """A run whose machine is at work: what it was asked for, as JSON."""
+    """A run that somebody is at work with: what it was asked for, as JSON."""
 
     run_id: int
     asked: str
@@ -36,14 +38,21 @@ class Shares:
             )
 
     def under_way(self) -> UnderWay | None:
-        """The newest run that others may take part in, and that whoever leads it is at work with."""
+        """The newest run that others may take part in, if anybody is at work with it."""
         found = self._database.rows(
-            "SELECT run_id, asked, holder, started FROM runs WHERE document IS NULL AND asked IS NOT NULL "
-            "ORDER BY run_id DESC LIMIT 1"
+            "SELECT run_id, asked FROM runs WHERE document IS NULL AND asked IS NOT NULL ORDER BY run_id DESC LIMIT 1"
         )  # fmt: skip
-        if not found or not self._at_work(found[0]["holder"], found[0]["started"]):
+        if not found:
             return None
-        return UnderWay(int(found[0]["run_id"]), str(found[0]["asked"]))
+        run_id = int(found[0]["run_id"])
+        held = self._database.rows("SELECT holder, since FROM shares WHERE run_id = ?", run_id)
+        at_work = self.is_led(run_id) or any(self._at_work(row["holder"], row["since"]) for row in held)
+        return UnderWay(run_id, str(found[0]["asked"])) if at_work else None
+
+    def join(self, run_id: int) -> bool:
+        """Take part in a run; whether somebody leads it. As long as we are at work, it is not begun anew."""
+        with self._database.together():
+            return self.is_led(run_id) and self.take(run_id, f"{_PARTAKER}{self._database.holder}")
 
     def is_led(self, run_id: int) -> bool:
         """Whether whoever leads a run is at work."""
@@ -72,6 +81,15 @@ class Shares:
 
         document = TypeAdapter(TableResult).dump_json(result).decode()
         self._database.rows("UPDATE shares SET document = ? WHERE run_id = ? AND name = ?", document, run_id, name)
+
+    def let_go(self, run_id: int) -> None:
+        """Whatever of a run this session has in hand, and has not done, is for others."""
+        own = self._database.holder
+        with self._database.together():
+            self._database.rows("DELETE FROM shares WHERE run_id = ? AND holder = ? AND document IS NULL", run_id, own)
+            self._database.rows(
+                "UPDATE runs SET holder = NULL WHERE run_id = ? AND holder = ? AND document IS NULL", run_id, own
+            )
 
     def came_of(
         self, run_id: int, names: Collection[str], ended: RunResult | None

@@ -44,13 +44,13 @@ class Running:
         """
         started, clock = moment(), time.perf_counter()
         ledger = self.context.ledger
-        leads = sharing is None or sharing.leads
-        self.run_id = ledger.begin_run(self.day, started) if sharing is None or leads else sharing.run_id
-        if sharing is not None and leads:
+        begins = sharing is None or not sharing.run_id
+        self.run_id = ledger.begin_run(self.day, started) if sharing is None or begins else sharing.run_id
+        if sharing is not None and begins:
             sharing.begun(self.run_id)
         walking, told = self._walking(self.context), self._telling(told, chosen)
         for table, error in broken.items():
-            self.results[table] = walking.failed(table, self.place or "", error, enter=leads)
+            self.results[table] = walking.failed(table, self.place or "", error, enter=begins)
             told(self.results[table])
         with self.context.places.keeping():
             several = sharing is not None or (self.jobs > 1 and len(chosen) > 1)

@@ -17,7 +17,6 @@ from collections.abc import Collection, Iterator, Mapping, Sequence, Set
 from nomotheta.charter import Compiled
 from nomotheta.errors import NomothetaError, PlaceError
 from nomotheta.ledger import RunResult, TableResult
-from nomotheta.ledger.shares import UnderWay
 from nomotheta.urls import is_fetched
 from nomotheta.workspace.arrivals import files_there
 from nomotheta.workspace.context import Context
@@ -39,6 +38,7 @@ class Sharing:
     def __init__(self, context: Context, asked: Mapping[str, object], seen: Mapping[str, str]) -> None:
         self._context, self._shares, self._asked, self._seen = context, context.ledger.shares, asked, seen
         self.run_id, self.leads = 0, False
+        self.took_over = False  # whether this machine leads since another one is gone
         self._leading = contextlib.ExitStack()
         self.here = 0  # tables that were carried out here
         self._alike = set[str]()  # the tables whose files are here what they are for the leader
@@ -52,28 +52,46 @@ class Sharing:
             PlaceError: another run is under way.
         """
         with self._leading:
-            left, found = _TRIES, None
-            while not self._got_lead() and (found := self._shares.under_way()) is None:
+            left = _TRIES
+            while not self._takes_part():
                 if not left:
                     raise _another()
                 left -= 1
                 time.sleep(_PAUSE)
-            if found is not None:
-                self._take_part(found)
-            yield
+            try:
+                yield
+            finally:
+                with contextlib.suppress(NomothetaError):
+                    self._shares.let_go(self.run_id)
 
     def _got_lead(self) -> bool:
         """Whether this machine leads from now on, since no other one does."""
         self.leads = self._leading.enter_context(self._context.ledger.alone())
         return self.leads
 
-    def _take_part(self, found: UnderWay) -> None:
+    def _takes_part(self) -> bool:
+        """Whether this machine is to begin a run, or takes part in one that is under way; false where that may change.
+
+        Raises:
+            PlaceError: another run is under way.
+        """
+        leads, found = self._got_lead(), self._shares.under_way()
+        if found is None:
+            return leads
         told = json.loads(found.asked)
         if told["asked"] != self._asked:
             same_day = told["asked"]["day"] == self._asked["day"]
             raise _another("with other tables, place or charters" if same_day else f"for {told['asked']['day']}")
-        self.run_id = found.run_id
         self._alike = {name for name, seen in self._seen.items() if seen and told["seen"].get(name) == seen}
+        if leads:  # whoever led it is gone, and others are still at it
+            self._take_over(found.run_id)
+            return True
+        self.run_id = found.run_id
+        return self._shares.join(found.run_id)
+
+    def _take_over(self, run_id: int) -> None:
+        self.took_over = True
+        self.begun(run_id)
 
     def begun(self, run_id: int) -> None:
         """A run has begun, which this machine leads."""
@@ -92,14 +110,18 @@ class Sharing:
         left = _TRIES
         while not self.leads and not self._shares.is_led(self.run_id):
             if self._got_lead():
-                self.begun(self.run_id)
+                found = self._context.ledger.run(self.run_id)
+                if found is not None:  # it was not cut off: its leader ended it, and went
+                    self.leads = False
+                    return found
+                self._take_over(self.run_id)
             elif not left:
                 raise PlaceError(f"run {self.run_id} was cut off on the machine that led it, and another run is under "
                                  "way", where="the ledger", mend="wait until it is done, then run again")  # fmt: skip
             else:
                 left -= 1
                 time.sleep(_PAUSE)
-        return self._context.ledger.run(self.run_id) if self.leads else None
+        return None
 
     def await_end(self) -> RunResult | None:
         """What came of the run, once its leader has ended it; None where that is to be done here."""
@@ -110,7 +132,15 @@ class Sharing:
     # ---- as a crew asks
 
     def take(self, task: str) -> bool:
-        """Take a table in hand; whether this machine carries it out."""
+        """Take a table in hand; whether this machine carries it out.
+
+        Raises:
+            PlaceError: nobody is left who sees its files.
+        """
+        if self.took_over and task in self._seen and task not in self._alike:
+            raise PlaceError(f"run {self.run_id} was cut off on the machine that led it, and this one does not see the "
+                             f"files of {task} as that one did", where="the ledger",
+                             mend="run again where its files are")  # fmt: skip
         ours = self.leads or (task in self._alike and task not in self.apart)
         return ours and self._shares.take(self.run_id, task)
 
