@@ -86,8 +86,10 @@ class Sharing:
         if leads:  # whoever led it is gone, and others are still at it
             self._take_over(found.run_id)
             return True
+        if not self._shares.join(found.run_id):
+            return False
         self.run_id = found.run_id
-        return self._shares.join(found.run_id)
+        return True
 
     def _take_over(self, run_id: int) -> None:
         self.took_over = True
