@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import itertools
+import contextlib
 import json
 import random
 import re
@@ -10,7 +10,7 @@ import shutil
 import subprocess
 import sys
 import time
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -153,93 +153,93 @@ def test_a_machine_that_dies_is_known_to_be_gone_and_one_at_work_is_left_alone(t
     assert team.ask("select count(*) from tickets_0") == [(1,)]
 
 
+RUN = [*PROGRAM, "run", "--day", "2026-06-01", "--create", "--json"]
+
+
+@contextlib.contextmanager
+def waiting(spaces: list[Space], team: Database, tables: int) -> Iterator[list[subprocess.Popen[bytes]]]:
+    """Machines that are at a run together, each waiting for a table that it has in hand, for as long as it lasts."""
+    for at in range(tables):
+        spaces[0].write(f"inbox/tickets_{at}-2026-05-31.csv", "ticket_no;fare;sold_on\nT000;1,00;31.05.2026\n")
+    assert spaces[0].run("run", "--day", "2026-05-31", "--create").code == 0
+    with psycopg.connect(team.url) as connection:
+        connection.execute(f"lock table {', '.join(f'tickets_{at}' for at in range(tables))} in access exclusive mode")
+        running = []
+        for at, space in enumerate(spaces, 1):
+            running.append(subprocess.Popen(RUN, cwd=space.root, stdout=subprocess.PIPE))
+            while len(team.ask("select distinct holder from nomotheta.shares where document is null")) < at:
+                time.sleep(0.01)
+        while len(team.ask(IN_HAND)) < sum(
+            (space.root / "inbox/tickets_0-2026-06-01.csv").exists() for space in spaces
+        ):
+            time.sleep(0.01)
+        yield running
+
+
+IN_HAND = "select distinct holder from nomotheta.shares where document is null and name like 't%'"
+
+
+def sent(space: Space, tables: Iterable[int]) -> None:
+    lines = "".join(f"T{row:03};{row % 90},00;01.06.2026\n" for row in range(1000))
+    for at in tables:
+        space.write(f"inbox/tickets_{at}-2026-06-01.csv", f"ticket_no;fare;sold_on\n{lines}")
+
+
 def test_machines_share_the_tables_of_a_run_and_none_is_carried_out_twice(tmp_path: Path, team: Database) -> None:
-    spaces, made = machines(tmp_path, team, 6)[:3], random.Random(6)
-    for at in range(6):
-        lines = "".join(f"T{row % 1000:03};{made.randrange(200)},00;01.06.2026\n" for row in range(60_000 + at))
-        for space in spaces[: 3 if at < 4 else 1]:  # the last two lie where only the first machine sees them
-            space.write(f"inbox/tickets_{at}-2026-06-01.csv", f"ticket_no;fare;sold_on\n{lines}")
+    spaces = machines(tmp_path, team, 6)[:3]
     text = (spaces[0].root / "charters/tickets_3.toml").read_text()
     for space in spaces:
+        sent(space, range(4 if space is not spaces[0] else 6))  # two tables are only seen by the first machine
         space.charter(f'after = ["tickets_0"]\n{text}', "tickets_3")
-    assert spaces[0].run("ledger").code == 0
-    words = [*PROGRAM, "run", "--day", "2026-06-01", "--create", "--json"]
-    running = [subprocess.Popen(words, cwd=spaces[0].root, stdout=subprocess.PIPE)]
-    while not team.ask("select 1 from nomotheta.shares where name like 't%'"):
-        time.sleep(0.01)
-    running += [subprocess.Popen(words, cwd=space.root, stdout=subprocess.PIPE) for space in spaces[1:]]
-    ended = [(each.communicate()[0], each.returncode) for each in running]
-    first, *others = [json.loads(out) for out, _ in ended]
-    assert all(each == first for each in others)
-    assert {code for _, code in ended} == {0}
-    assert len(first["tables"]) == 6
-    assert [each["load"]["state"] for each in first["tables"]] == ["loaded"] * 6
+    with waiting(spaces, team, 6) as running:
+        pass
+    ended = [(json.loads(each.communicate()[0]), each.returncode) for each in running]
+    assert all(each == ended[0] for each in ended)
+    assert [each["load"]["state"] for each in ended[0][0]["tables"]] == ["loaded"] * 6
     assert team.ask("select count(*), count(distinct table_name), count(distinct load_no) from nomotheta.entries "
-                    "where what = 'load'") == [(6, 6, 6)]  # fmt: skip
-    assert team.ask("select count(*) from nomotheta.runs") == [(1,)]
-    taken = team.ask("select holder, name from nomotheta.shares")
-    assert len({holder for holder, name in taken if name[0] != "@"}) == 3
-    assert {holder for holder, name in taken if name[-1] in "45"} == {
-        team.ask("select holder from nomotheta.runs")[0][0]
-    }
+                    "where what = 'load' and run_id = 2") == [(6, 6, 6)]  # fmt: skip
+    assert team.ask("select count(*) from nomotheta.runs") == [(2,)]
+    taken = team.ask("select holder, name from nomotheta.shares where name like 't%'")
+    assert len({holder for holder, _ in taken}) == 3
+    leader = team.ask("select holder from nomotheta.runs where run_id = 2")[0][0]
+    assert {holder for holder, name in taken if name[-1] in "45"} == {leader}
 
 
-@pytest.mark.parametrize("whose", ["the leader's", "another's"])
+@pytest.mark.parametrize("killed", [0, 1])
 def test_what_a_machine_that_dies_had_in_hand_is_carried_out_by_the_others(
-    tmp_path: Path, team: Database, whose: str
+    tmp_path: Path, team: Database, killed: int
 ) -> None:  # fmt: skip
     spaces = machines(tmp_path, team, 4)[:3]
-    lines = "".join(f"T{row % 1000:03};{row % 90},00;01.06.2026\n" for row in range(100_000))
-    for at, space in itertools.product(range(4), spaces):
-        space.write(f"inbox/tickets_{at}-2026-06-01.csv", f"ticket_no;fare;sold_on\n{lines}")
-    words = [*PROGRAM, "run", "--day", "2026-06-01", "--create", "--json"]
-    assert spaces[0].run("ledger").code == 0
-    first = subprocess.Popen(words, cwd=spaces[0].root)
-    while not team.ask("select 1 from nomotheta.shares where name like 't%'"):
-        time.sleep(0.01)
-    running = [subprocess.Popen(words, cwd=space.root, stdout=subprocess.PIPE) for space in spaces[1:]]
-    while len(team.ask("select distinct holder from nomotheta.shares where document is null and name like 't%'")) < 2:
-        time.sleep(0.01)
-    killed = first if whose == "the leader's" else running.pop()
-    killed.kill()
-    killed.wait()
+    for space in spaces:
+        sent(space, range(4))
+    with waiting(spaces, team, 4) as running:
+        running[killed].kill()
+        running.pop(killed).communicate()
     told = [json.loads(each.communicate()[0]) for each in running]
-    first.wait()
-    assert "tables" in told[0], told
-    states = [(each["load"]["state"], each["load"]["message"]) for each in told[0]["tables"]]
-    assert {state for state, _ in states} <= {"loaded", "unchanged"}, states  # it may die just after a commit
-    assert all(each == told[0] for each in told)
+    assert [each["load"]["state"] for each in told[0]["tables"]] == ["loaded"] * 4
+    assert told[0] == told[1]
+    assert team.ask("select count(*) from nomotheta.runs") == [(2,)]
     for at in range(4):
         assert team.ask(f"select count(*) from tickets_{at}") == [(1000,)]
-    again = spaces[1].run(*words[3:]).json
+    again = spaces[1].run(*RUN[3:]).json
     assert [each["load"]["state"] for each in again["tables"]] == ["unchanged"] * 4
     assert spaces[1].run("ledger", "--verify").code == 0
 
 
 def test_a_machine_that_does_not_see_the_files_of_one_that_died_says_so(tmp_path: Path, team: Database) -> None:
     one, other = machines(tmp_path, team, 3)[:2]
-    lines = "".join(f"T{row % 1000:03};{row % 90},00;01.06.2026\n" for row in range(200_000))
-    for at in range(3):
-        one.write(f"inbox/tickets_{at}-2026-06-01.csv", f"ticket_no;fare;sold_on\n{lines}")
+    sent(one, range(3))
     for space in (one, other):
         for name in ("tickets_1", "tickets_2"):
             text = (space.root / f"charters/{name}.toml").read_text()
             space.charter(text.replace("[delivery]", "[delivery]\noptional = true"), name)
-    assert one.run("ledger").code == 0
-    words = ["run", "--day", "2026-06-01", "--create"]
-    leader = subprocess.Popen([*PROGRAM, *words], cwd=one.root)
-    while not team.ask("select 1 from nomotheta.shares where name like 't%'"):
-        time.sleep(0.01)
-    running = subprocess.Popen([*PROGRAM, *words], cwd=other.root, stderr=subprocess.PIPE, text=True)
-    time.sleep(1)
-    leader.kill()
-    leader.wait()
-
-    told = running.communicate()[1]
-
-    assert running.returncode == 3, told
-    assert "does not see the files of tickets_" in told and "Traceback" not in told, told
-    assert one.run(*words).code == 0
+    with waiting([one, other], team, 3) as (leader, left):
+        leader.kill()
+        leader.communicate()
+    told = json.loads(left.communicate()[0])
+    assert left.returncode == 3
+    assert "does not see the files of tickets_" in told["what"], told
+    assert one.run(*RUN[3:]).code == 0
 
 
 def test_two_runs_never_meet_though_they_are_on_two_machines(tmp_path: Path, team: Database) -> None:
