@@ -167,13 +167,17 @@ def waiting(spaces: list[Space], team: Database, tables: int) -> Iterator[list[s
         running = []
         for at, space in enumerate(spaces, 1):
             running.append(subprocess.Popen(RUN, cwd=space.root, stdout=subprocess.PIPE))
-            while len(team.ask("select distinct holder from nomotheta.shares where document is null")) < at:
-                time.sleep(0.01)
-        while len(team.ask(IN_HAND)) < sum(
-            (space.root / "inbox/tickets_0-2026-06-01.csv").exists() for space in spaces
-        ):
-            time.sleep(0.01)
+            until_there(team, "select distinct holder from nomotheta.shares where document is null", at)
+        until_there(team, IN_HAND, sum((space.root / "inbox/tickets_0-2026-06-01.csv").exists() for space in spaces))
         yield running
+
+
+def until_there(team: Database, asked: str, count: int) -> None:
+    for _ in range(3000):
+        if len(team.ask(asked)) >= count:
+            return
+        time.sleep(0.05)
+    raise AssertionError(asked)
 
 
 IN_HAND = "select distinct holder from nomotheta.shares where document is null and name like 't%'"
