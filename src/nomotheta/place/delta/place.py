@@ -31,13 +31,12 @@ from nomotheta.place.staging import FROM_STAGE, STAGE, TABLE_ALIAS, Merge
 
 _FILES_AT_ONCE = 16  # of a table that a worker reads
 _HIGHEST = f"{FOLDER}/highest.json"
-_HIT, _DELETED = own("hit"), own("deleted rows")
-_KEPT = r"_before_\d+"  # what the name of rows that a load replaced ends in
+_HIT = own("hit")
 _STAGED = FROM_STAGE.partition(" AS ")[2]
 
 
 class DeltaPlace(LakeTables):
-    """A folder, or a part of an object store, with Delta tables."""
+    """A folder, or a part of an object store, with Delta tables, and what loads change in them."""
 
     # ---- loading
 

@@ -21,24 +21,21 @@ from nomotheta.errors import PlaceError
 from nomotheta.place.base import Facts, Guarantees, PlaceColumn
 from nomotheta.place.delta.change import Change
 from nomotheta.place.delta.footers import Footers
-from nomotheta.place.delta.memory import FOLDER, Kept, Memory, files_of, remembered
+from nomotheta.place.delta.memory import Kept, Memory, files_of, remembered
 from nomotheta.place.delta.snapshot import LakeFile, Snapshot
 from nomotheta.place.delta.store import Store, reason
 from nomotheta.place.delta.types import schema_of
 from nomotheta.place.embedded.duckdb import DuckPlace
 from nomotheta.place.marks import FILES, marks_ddl
 from nomotheta.place.render import duckdb_type, quoted_table, text_literal
-from nomotheta.place.staging import FROM_STAGE, STAGE
+from nomotheta.place.staging import STAGE
 
-_FILES_AT_ONCE = 16  # of a table that a worker reads
-_HIGHEST = f"{FOLDER}/highest.json"
-_HIT, _DELETED = own("hit"), own("deleted rows")
+_DELETED = own("deleted rows")
 _KEPT = r"_before_\d+"  # what the name of rows that a load replaced ends in
-_STAGED = FROM_STAGE.partition(" AS ")[2]
 
 
 class LakeTables(DuckPlace):
-    """A folder, or a part of an object store, with Delta tables."""
+    """The tables of a folder, or of a part of an object store, as they are asked."""
 
     takes: frozenset[str] = frozenset()
     drops_temporary = ""
