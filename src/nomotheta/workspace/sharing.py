@@ -14,6 +14,7 @@ import json
 import time
 from collections.abc import Collection, Iterator, Mapping, Sequence, Set
 
+from nomotheta import __version__
 from nomotheta.charter import Compiled
 from nomotheta.errors import NomothetaError, PlaceError
 from nomotheta.ledger import RunResult, TableResult
@@ -81,7 +82,9 @@ class Sharing:
         told = json.loads(found.asked)
         if told["asked"] != self._asked:
             same_day = told["asked"]["day"] == self._asked["day"]
-            raise _another("with other tables, place or charters" if same_day else f"for {told['asked']['day']}")
+            raise _another(
+                "with other tables, place, charters or settings" if same_day else f"for {told['asked']['day']}"
+            )
         self._alike = {name for name, seen in self._seen.items() if seen and told["seen"].get(name) == seen}
         if leads:  # whoever led it is gone, and others are still at it
             self._take_over(found.run_id)
@@ -166,8 +169,13 @@ def sharing(
     asked = {
         "day": str(day), "place": place, "create": wanted.create, "until": str(wanted.until or ""),
         "charters": charters, "broken": sorted(broken),
+        "settings": hashlib.sha256(context.settings.model_dump_json().encode()).hexdigest(), "version": __version__,
     }  # fmt: skip
-    return Sharing(context, asked, {each.charter.table: _seen(context, each, day) for each in chosen})
+    own = {name for name, declared in context.settings.places.items() if ":///" in declared.url}  # this machine's alone
+    seen = {
+        each.charter.table: "" if (place or each.place) in own else _seen(context, each, day) for each in chosen
+    }  # fmt: skip
+    return Sharing(context, asked, seen)
 
 
 def _seen(context: Context, compiled: Compiled, day: datetime.date) -> str:
