@@ -246,6 +246,23 @@ def test_a_machine_that_does_not_see_the_files_of_one_that_died_says_so(tmp_path
     assert one.run(*RUN[3:]).code == 0
 
 
+def test_a_machine_whose_places_are_others_takes_no_part(tmp_path: Path, team: Database) -> None:
+    one, other = machines(tmp_path, team, 2)
+    for space in (one, other):
+        sent(space, range(2))
+    with waiting([one], team, 2) as (leader,):
+        other.write(
+            "nomotheta.toml",
+            (other.root / "nomotheta.toml").read_text().replace(team.url, team.url + "?application_name=x", 1),
+        )
+        ended = other.run(*RUN[3:])
+        assert ended.code == 3 and "charters or settings" in ended.text, ended.text
+    assert json.loads(leader.communicate()[0])["verdict"] in {"pass", "warn", "fail"}
+    assert not team.ask(
+        "select 1 from nomotheta.shares where holder <> (select holder from nomotheta.runs where run_id = 2)"
+    )
+
+
 def test_two_runs_never_meet_though_they_are_on_two_machines(tmp_path: Path, team: Database) -> None:
     one, other = machines(tmp_path, team, 2)
     ledger = PostgresLedger(team.url, "nomotheta", "Test line")
